@@ -1,0 +1,198 @@
+// Package commission carries one device through its steps (password, clock,
+// name, address, restart, verification) and runs a crew over many devices.
+//
+// It decides and orders; what it needs of the world comes in through Site,
+// Session, Journal and Attempts. It starts no goroutine and reads no clock of
+// its own.
+package commission
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"time"
+
+	"janustat/core/device"
+	"janustat/core/secret"
+)
+
+// Step is one thing done to a device.
+type Step string
+
+// The steps, in the order of a device that needs all of them.
+const (
+	StepVisit   Step = "visit"   // take a visitor address in its subnet
+	StepFind    Step = "find"    // meet it at its old or its new address
+	StepKey     Step = "key"     // create the administrator
+	StepClock   Step = "clock"   // set UTC
+	StepName    Step = "name"    // set the name
+	StepProbe   Step = "probe"   // RFC 5227 probe of the allotted address
+	StepAddress Step = "address" // set address and mask, DHCP off
+	StepGateway Step = "gateway" // set the default gateway
+	StepRestart Step = "restart" // restart it, where it asks for that
+	StepReturn  Step = "return"  // wait for it to come back
+	StepVerify  Step = "verify"  // read everything back
+)
+
+// ClockTolerance is how far a device's clock may be off before it is set.
+const ClockTolerance = 2 * time.Second
+
+// ErrReplyLost is wrapped by a Session when a request was sent and no answer
+// came: whether it was carried out is unknown (safety rule 6).
+var ErrReplyLost = errors.New("no reply")
+
+// ErrInUse is wrapped by a Claim when something else answers for the address.
+var ErrInUse = errors.New("address in use")
+
+// Plan is what one device is to become.
+type Plan struct {
+	ID       int64
+	Tag      string
+	MAC      device.MAC
+	Serial   string
+	From     netip.Addr      // where it was last met
+	Target   device.Settings // address, prefix, gateway and name it is to have
+	User     string          // administrator's name
+	Password secret.Password
+	Service  string // path of its device service
+	// NameBySerial gives the name for a serial number that was not known when the
+	// plan was made, or ""; it may be nil.
+	NameBySerial func(serial string) string
+}
+
+// Found is one reading of a device.
+type Found struct {
+	Serial   string
+	MACs     []device.MAC // of its network interfaces
+	Firmware string
+	Settings device.Settings
+	Clock    time.Duration // device's clock minus ours
+}
+
+// Site gives access to the devices and addresses of the site.
+type Site interface {
+	// Arrive makes ready to speak in the subnets of the device's old and new address.
+	Arrive(ctx context.Context, p Plan) error
+	// Find waits until the device answers at one of the places and says where.
+	Find(ctx context.Context, p Plan, places []netip.Addr) (netip.Addr, error)
+	// Return waits for a device that was told to move or to restart while at
+	// was: until it announces itself at one of the places, answers at another
+	// than was, or has been away and answers at was again. A device that never
+	// goes is found at was after a while.
+	Return(ctx context.Context, p Plan, was netip.Addr, places []netip.Addr) (netip.Addr, error)
+	// Open begins a conversation with the device at an address.
+	Open(ctx context.Context, p Plan, at netip.Addr) (Session, error)
+	// Claim begins an RFC 5227 probe of the plan's address, beside everything else.
+	Claim(ctx context.Context, p Plan) Claim
+	// Now is the present moment.
+	Now() time.Time
+}
+
+// Claim is an RFC 5227 probe under way.
+type Claim interface {
+	// Wait ends with nil when the address is free, or wraps ErrInUse.
+	Wait(ctx context.Context) error
+}
+
+// Session is a conversation with one device. An error that leaves unknown
+// whether a write was carried out wraps ErrReplyLost.
+type Session interface {
+	// Access tells Fresh from Sealed without offering any password.
+	Access(ctx context.Context) (device.Access, error)
+	// Enter offers a password once and uses it from then on; false means refused.
+	Enter(ctx context.Context, user string, p secret.Password) (bool, error)
+	Read(ctx context.Context) (Found, error)
+	// Rules gives the password rules the device publishes, or nil.
+	Rules(ctx context.Context) (*secret.Rules, error)
+	CreateAdministrator(ctx context.Context, user string, p secret.Password) error
+	SetClock(ctx context.Context) error
+	SetName(ctx context.Context, name string) error
+	// SetAddress sets address and prefix with DHCP off; restart tells whether
+	// the device wants one before it uses them.
+	SetAddress(ctx context.Context, s device.Settings) (restart bool, err error)
+	SetGateway(ctx context.Context, gateway netip.Addr) error
+	Restart(ctx context.Context) error
+	// RefusesAnonymous reports whether reading the settings without a password is refused.
+	RefusesAnonymous(ctx context.Context) (bool, error)
+	Close()
+}
+
+// Journal records intent before a write and the outcome after (safety rule 2).
+type Journal interface {
+	Begin(ctx context.Context, p Plan, s Step, intent string) (id int64, err error)
+	End(ctx context.Context, id int64, outcome, detail string) error
+	// Found and Left record a device's settings before the job touched it and after.
+	Found(ctx context.Context, p Plan, f Found) error
+	Left(ctx context.Context, p Plan, f Found) error
+}
+
+// Attempts keeps the budget of password tries (safety rule 7).
+type Attempts interface {
+	// Spend records a try before it is made, or says when the next is allowed.
+	Spend(ctx context.Context, p Plan) (wait time.Duration, err error)
+	// Opened says that the password fitted, which gives the try back.
+	Opened(ctx context.Context, p Plan) error
+}
+
+// Status is how a device's commissioning ended.
+type Status string
+
+// The statuses.
+const (
+	Done     Status = "done"
+	NeedsYou Status = "needs you"
+	NotTried Status = "not tried"
+)
+
+// Result is how commissioning one device ended.
+type Result struct {
+	Plan   Plan
+	Status Status
+	Reason string     // why it needs the installer
+	Next   string     // what the installer can do
+	Writes []Step     // writes carried out, in order
+	Opened bool       // the password opened it
+	At     netip.Addr // where it was last met
+	Spent  map[Step]time.Duration
+	Left   Found
+}
+
+// Trouble is an error that the installer has to deal with.
+type Trouble struct {
+	Reason, Next string
+	Err          error
+}
+
+// Error gives the reason with its cause.
+func (t *Trouble) Error() string {
+	if t.Err != nil {
+		return t.Reason + ": " + t.Err.Error()
+	}
+	return t.Reason
+}
+
+// Unwrap gives the cause.
+func (t *Trouble) Unwrap() error { return t.Err }
+
+func trouble(err error, next, reason string) error {
+	return &Trouble{Reason: reason, Next: next, Err: err}
+}
+
+// Decide gives the writes that turn what was found into what is planned, in
+// order. Nothing that is already right is written (safety rule 3).
+func Decide(p Plan, f Found) []Step {
+	var steps []Step
+	if f.Clock.Abs() > ClockTolerance {
+		steps = append(steps, StepClock)
+	}
+	if p.Target.Name != "" && f.Settings.Name != p.Target.Name {
+		steps = append(steps, StepName)
+	}
+	if s := f.Settings; s.Address != p.Target.Address || s.Prefix != p.Target.Prefix || s.DHCP {
+		steps = append(steps, StepAddress)
+	}
+	if p.Target.Gateway.IsValid() && f.Settings.Gateway != p.Target.Gateway {
+		steps = append(steps, StepGateway)
+	}
+	return steps
+}

@@ -1,0 +1,53 @@
+package commission
+
+import (
+	"context"
+)
+
+// DefaultCrew is how many conversations are held at once.
+const DefaultCrew = 16
+
+// Places bounds the conversations held at once. A device that is restarting,
+// or whose address is being probed, holds none.
+type Places struct{ free chan struct{} }
+
+// NewPlaces makes n places, at least one.
+func NewPlaces(n int) *Places {
+	return &Places{free: make(chan struct{}, max(n, 1))}
+}
+
+// Take waits for a place.
+func (p *Places) Take(ctx context.Context) error {
+	select {
+	case p.free <- struct{}{}:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// Give returns a place taken.
+func (p *Places) Give() { <-p.free }
+
+// RunAll commissions every plan and returns the results in the order of the
+// plans. spawn runs a function beside the others, as a goroutine does; done,
+// which may be nil, is told of each result as it comes.
+func RunAll(ctx context.Context, w Worker, plans []Plan, spawn func(func()), done func(Result)) []Result {
+	type item struct {
+		at int
+		r  Result
+	}
+	results := make(chan item)
+	for i, p := range plans {
+		spawn(func() { results <- item{i, w.Run(ctx, p)} })
+	}
+	out := make([]Result, len(plans))
+	for range plans {
+		it := <-results
+		out[it.at] = it.r
+		if done != nil {
+			done(it.r)
+		}
+	}
+	return out
+}

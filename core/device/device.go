@@ -1,0 +1,176 @@
+// Package device says what a device is: its kind, access and condition, what was
+// seen of it, how sightings become devices, and how devices are chosen by selectors.
+//
+// It has no I/O and no clock; times come in with the sightings.
+package device
+
+import (
+	"net/netip"
+	"slices"
+	"time"
+
+	"janustat/core/secret"
+)
+
+// Kind is what a device is for.
+type Kind string
+
+// The kinds, in the order in which addresses are allotted.
+const (
+	Recorder Kind = "recorder"
+	Panel    Kind = "panel"
+	Intercom Kind = "intercom"
+	Camera   Kind = "camera"
+	Other    Kind = "other" // a bystander: not ours to configure
+)
+
+// Kinds lists every kind in allotment order.
+var Kinds = []Kind{Recorder, Panel, Intercom, Camera, Other}
+
+// Order gives the kind's place in Kinds; unknown kinds come last.
+func (k Kind) Order() int {
+	if i := slices.Index(Kinds, k); i >= 0 {
+		return i
+	}
+	return len(Kinds)
+}
+
+// Access says whether and how a device can be opened.
+type Access string
+
+// The access states.
+const (
+	Fresh     Access = "fresh"     // no password set yet
+	Factory   Access = "factory"   // a known factory password opens it
+	Keyed     Access = "keyed"     // a password on the keyring opens it
+	Sealed    Access = "sealed"    // protected, and no key fits
+	Unmanaged Access = "unmanaged" // speaks nothing that can be configured
+)
+
+// Condition is the state of a device's address.
+type Condition string
+
+// The conditions. The zero value means that nothing can be said yet.
+const (
+	Settled Condition = "settled" // static, as allotted
+	Static  Condition = "static"  // static, in the site subnet, not allotted by this job
+	Leased  Condition = "leased"  // from DHCP
+	Stray   Condition = "stray"   // outside the site subnet
+	Clash   Condition = "clash"   // more than one MAC answers for the address
+	Adrift  Condition = "adrift"  // 169.254/16 or fe80::/10 only
+	Bare    Condition = "bare"    // no address at all
+)
+
+// Settings are the network settings and the name of a device.
+type Settings struct {
+	Address netip.Addr `json:"address,omitzero"`
+	Prefix  int        `json:"prefix,omitempty"` // bits, 1 to 32; 0 is not known
+	Gateway netip.Addr `json:"gateway,omitzero"`
+	DHCP    bool       `json:"dhcp"`
+	Name    string     `json:"name,omitempty"`
+}
+
+// Facts is what one protocol could say about a device. Empty fields were not said.
+type Facts struct {
+	Kind     Kind          `json:"kind,omitempty"`
+	Make     string        `json:"make,omitempty"`
+	Model    string        `json:"model,omitempty"`
+	Serial   string        `json:"serial,omitempty"`
+	Firmware string        `json:"firmware,omitempty"`
+	Name     string        `json:"name,omitempty"`
+	Access   Access        `json:"access,omitempty"`
+	Settings *Settings     `json:"settings,omitempty"`
+	Rules    *secret.Rules `json:"rules,omitempty"`   // the password rules it publishes
+	Service  string        `json:"service,omitempty"` // path of its device service
+	Ports    []uint16      `json:"ports,omitempty"`
+	Indoor   bool          `json:"indoor,omitempty"` // an intercom without a door or a picture
+	OtherMAC []MAC         `json:"other_mac,omitempty"`
+}
+
+// Sighting is one observation of a device on the wire, by one protocol, at one moment.
+type Sighting struct {
+	At       time.Time
+	By       string // arp, wsd, device service, dhcp
+	MAC      MAC    // sender of the frame
+	Address  netip.Addr
+	Endpoint string // WS-Discovery endpoint reference (WS-Addressing), often urn:uuid:…
+	Facts    Facts
+}
+
+// Device is one physical thing with a network port.
+type Device struct {
+	ID       int64
+	Tag      string
+	InJob    Choice
+	MAC      MAC
+	Endpoint string
+	Facts
+	Addresses []netip.Addr // all it answers for, lowest first
+	Condition Condition
+	Clashing  []MAC // the other MACs that answer for its address
+	FirstSeen time.Time
+	SeenAt    time.Time
+	Allotted  *Settings // what this job gives it, once allotted
+	Why       string    // the reason for the allotted address
+	AsFound   *Settings // before the job touched it
+	AsLeft    *Settings // after
+	Proved    time.Time // when every check last held; zero if never
+}
+
+// Choice is whether a device belongs to the job.
+type Choice string
+
+// The choices. Undecided devices are treated as not in the job.
+const (
+	Undecided Choice = ""
+	Taken     Choice = "taken"
+	Left      Choice = "left"
+)
+
+// Address is the address the device is met at: what it says of itself where
+// that is one of those it answers for, else the lowest it answers for.
+func (d *Device) Address() netip.Addr {
+	if s := d.Settings; s != nil && slices.Contains(d.Addresses, s.Address) {
+		return s.Address
+	}
+	if len(d.Addresses) > 0 {
+		return d.Addresses[0]
+	}
+	return netip.Addr{}
+}
+
+// Configurable reports whether the device speaks something that can be configured and is open to it.
+func (d *Device) Configurable() bool {
+	return d.Access == Fresh || d.Access == Factory || d.Access == Keyed
+}
+
+// Label names the device for a person: its tag, else its serial, else its MAC.
+func (d *Device) Label() string {
+	switch {
+	case d.Tag != "":
+		return d.Tag
+	case d.Serial != "":
+		return d.Serial
+	default:
+		return d.MAC.String()
+	}
+}
+
+// TagLetter is the letter a tag of this device begins with.
+func (d *Device) TagLetter() string {
+	switch d.Kind {
+	case Recorder:
+		return "R"
+	case Panel:
+		return "P"
+	case Camera:
+		return "C"
+	case Intercom:
+		if d.Indoor {
+			return "I"
+		}
+		return "D"
+	default:
+		return "X"
+	}
+}

@@ -1,0 +1,240 @@
+package device
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"strings"
+)
+
+// Merge turns sightings into devices. What counts is identity, never address:
+// the MAC on the wire first, then the endpoint reference and the serial number.
+//
+// Two different MACs on the wire stay two devices even when they claim one
+// endpoint reference or one serial, since cloned identities are common and a
+// wrong join would send one device another's settings; only a device service
+// that lists the other MAC among its own interfaces, with the same endpoint
+// reference, joins them. The result does not depend on the order of sightings:
+// they are sorted first, and devices come out by MAC, then endpoint.
+func Merge(sightings []Sighting) []Device {
+	sorted := slices.Clone(sightings)
+	slices.SortStableFunc(sorted, compareSightings)
+
+	m := merger{byMAC: map[MAC]int{}, byEndpoint: map[string]int{}, bySerial: map[string]int{}}
+	for i := range sorted {
+		m.add(&sorted[i])
+	}
+	m.joinOwnInterfaces()
+	out := make([]Device, 0, len(m.devices))
+	for _, d := range m.devices {
+		if d != nil {
+			out = append(out, *d)
+		}
+	}
+	slices.SortFunc(out, Compare)
+	markClashes(out)
+	return out
+}
+
+// Compare orders devices by MAC, then endpoint reference.
+func Compare(a, b Device) int {
+	return cmp.Or(slices.Compare(a.MAC[:], b.MAC[:]), cmp.Compare(a.Endpoint, b.Endpoint))
+}
+
+// compareSightings puts sightings that know their MAC first, so that those
+// without can join a device that is already there.
+func compareSightings(a, b Sighting) int {
+	if a.MAC.IsZero() != b.MAC.IsZero() {
+		if b.MAC.IsZero() {
+			return -1
+		}
+		return 1
+	}
+	return cmp.Or(
+		slices.Compare(a.MAC[:], b.MAC[:]),
+		a.At.Compare(b.At),
+		cmp.Compare(a.By, b.By),
+		a.Address.Compare(b.Address),
+		cmp.Compare(a.Endpoint, b.Endpoint),
+		cmp.Compare(a.Facts.Serial, b.Facts.Serial),
+	)
+}
+
+type merger struct {
+	devices    []*Device
+	byMAC      map[MAC]int
+	byEndpoint map[string]int // only the first device of an endpoint: clones stay apart
+	bySerial   map[string]int
+}
+
+func (m *merger) add(s *Sighting) {
+	at, known := m.find(s)
+	if !known {
+		at = len(m.devices)
+		m.devices = append(m.devices, &Device{MAC: s.MAC, FirstSeen: s.At})
+	}
+	d := m.devices[at]
+	if !s.MAC.IsZero() {
+		m.byMAC[s.MAC] = at
+	}
+	if s.Endpoint != "" {
+		d.Endpoint = s.Endpoint
+		if _, taken := m.byEndpoint[s.Endpoint]; !taken {
+			m.byEndpoint[s.Endpoint] = at
+		}
+	}
+	if key := serialKey(s.Facts); key != "" {
+		if _, taken := m.bySerial[key]; !taken {
+			m.bySerial[key] = at
+		}
+	}
+	d.absorb(s)
+}
+
+// find looks for the device of a sighting. One with a MAC is that MAC's
+// device; one without may join by endpoint, then by serial.
+func (m *merger) find(s *Sighting) (int, bool) {
+	if !s.MAC.IsZero() {
+		at, ok := m.byMAC[s.MAC]
+		return at, ok
+	}
+	if s.Endpoint != "" {
+		at, ok := m.byEndpoint[s.Endpoint]
+		return at, ok
+	}
+	if key := serialKey(s.Facts); key != "" {
+		at, ok := m.bySerial[key]
+		return at, ok
+	}
+	return 0, false
+}
+
+func serialKey(f Facts) string {
+	if f.Serial == "" || f.Make == "" {
+		return ""
+	}
+	return strings.ToLower(f.Make) + "\x00" + f.Serial
+}
+
+// joinOwnInterfaces joins the ports of one multi-homed device.
+func (m *merger) joinOwnInterfaces() {
+	for at, d := range m.devices {
+		if d == nil || d.Endpoint == "" {
+			continue
+		}
+		for _, mac := range d.OtherMAC {
+			other, ok := m.byMAC[mac]
+			if !ok || other == at || m.devices[other] == nil {
+				continue
+			}
+			o := m.devices[other]
+			if o.Endpoint != d.Endpoint || !slices.Contains(o.OtherMAC, d.MAC) {
+				continue
+			}
+			d.Addresses = mergeAddresses(d.Addresses, o.Addresses...)
+			if d.SeenAt.Before(o.SeenAt) {
+				d.SeenAt = o.SeenAt
+			}
+			m.devices[other] = nil
+		}
+	}
+}
+
+func (d *Device) absorb(s *Sighting) {
+	if d.SeenAt.Before(s.At) {
+		d.SeenAt = s.At
+	}
+	if s.Address.IsValid() && !s.Address.IsUnspecified() {
+		d.Addresses = mergeAddresses(d.Addresses, s.Address)
+	}
+	d.Facts.Absorb(s.Facts)
+}
+
+// Absorb lets later, non-empty facts replace earlier ones.
+func (f *Facts) Absorb(n Facts) {
+	// Other is the absence of a better answer, so it never replaces one.
+	if n.Kind != "" && (n.Kind != Other || f.Kind == "") {
+		f.Kind, f.Indoor = n.Kind, n.Indoor
+	}
+	for _, p := range []struct {
+		have *string
+		said string
+	}{
+		{&f.Make, n.Make}, {&f.Model, n.Model}, {&f.Serial, n.Serial},
+		{&f.Firmware, n.Firmware}, {&f.Name, n.Name}, {&f.Service, n.Service},
+	} {
+		if p.said != "" {
+			*p.have = p.said
+		}
+	}
+	if n.Access != "" && (n.Access != Unmanaged || f.Access == "") {
+		f.Access = n.Access
+	}
+	if n.Settings != nil {
+		f.Settings = n.Settings
+	}
+	if n.Rules != nil {
+		f.Rules = n.Rules
+	}
+	if len(n.Ports) > 0 {
+		f.Ports = n.Ports
+	}
+	if len(n.OtherMAC) > 0 {
+		f.OtherMAC = n.OtherMAC
+	}
+}
+
+func mergeAddresses(have []netip.Addr, more ...netip.Addr) []netip.Addr {
+	for _, a := range more {
+		if at, found := slices.BinarySearchFunc(have, a, netip.Addr.Compare); !found {
+			have = slices.Insert(have, at, a)
+		}
+	}
+	return have
+}
+
+// markClashes notes for each device the other MACs that answer for one of its addresses.
+func markClashes(devices []Device) {
+	holders := map[netip.Addr][]int{}
+	for i := range devices {
+		for _, a := range devices[i].Addresses {
+			holders[a] = append(holders[a], i)
+		}
+	}
+	for i := range devices {
+		devices[i].Clashing = nil
+		for _, a := range devices[i].Addresses {
+			for _, other := range holders[a] {
+				if other != i && !slices.Contains(devices[i].Clashing, devices[other].MAC) {
+					devices[i].Clashing = append(devices[i].Clashing, devices[other].MAC)
+				}
+			}
+		}
+	}
+}
+
+// ConditionOf judges a device's address against the site subnet, which may be
+// invalid when nothing is known of it yet.
+func ConditionOf(d *Device, site netip.Prefix) Condition {
+	address := d.Address()
+	switch {
+	case !address.IsValid():
+		return Bare
+	case len(d.Clashing) > 0:
+		return Clash
+	case address.IsLinkLocalUnicast():
+		return Adrift
+	case site.IsValid() && !site.Contains(address):
+		return Stray
+	case d.Settings == nil:
+		return ""
+	case d.Settings.DHCP:
+		return Leased
+	case d.Allotted != nil && d.Allotted.Address == address && d.Allotted.Prefix == d.Settings.Prefix:
+		return Settled
+	case site.IsValid():
+		return Static
+	default:
+		return ""
+	}
+}

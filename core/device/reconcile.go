@@ -1,0 +1,108 @@
+package device
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+)
+
+// Change is one difference between a survey and what the register held.
+type Change struct {
+	Label string `json:"device"`
+	MAC   MAC    `json:"mac"`
+	What  string `json:"what"` // new, gone, back, changed
+	Text  string `json:"text"`
+}
+
+// Reconcile carries what a survey found into what the register knows.
+//
+// last is the moment of the previous survey; a known device not seen since then
+// was already gone and is not reported again. Devices keep their tag, choice,
+// allotment and history; what was seen replaces what was known.
+func Reconcile(known, found []Device, last time.Time) ([]Device, []Change) {
+	byMAC := make(map[MAC]int, len(known))
+	byEndpoint := make(map[string]int, len(known))
+	for i := range known {
+		if !known[i].MAC.IsZero() {
+			byMAC[known[i].MAC] = i
+		} else if known[i].Endpoint != "" {
+			byEndpoint[known[i].Endpoint] = i
+		}
+	}
+	all := slices.Clone(known)
+	seen := make([]bool, len(known))
+	var changes []Change
+	for _, f := range found {
+		at, ok := byMAC[f.MAC]
+		if !ok {
+			at, ok = byEndpoint[f.Endpoint]
+		}
+		if !ok || f.MAC.IsZero() && f.Endpoint == "" {
+			all = append(all, f)
+			changes = append(changes, Change{f.Label(), f.MAC, "new", describe(&f)})
+			continue
+		}
+		seen[at] = true
+		changes = append(changes, all[at].update(f, last)...)
+	}
+	for i, was := range seen {
+		if d := &all[i]; !was && !d.SeenAt.Before(last) {
+			changes = append(changes, Change{d.Label(), d.MAC, "gone", "did not answer; last at " + addressText(d.Address())})
+		}
+	}
+	return all, changes
+}
+
+func describe(d *Device) string {
+	text := string(d.Kind)
+	if d.Make != "" {
+		text = fmt.Sprintf("%s, %s %s", d.Kind, d.Make, d.Model)
+	}
+	return text + " at " + addressText(d.Address())
+}
+
+func addressText(a netip.Addr) string {
+	if !a.IsValid() {
+		return "no address"
+	}
+	return a.String()
+}
+
+// update takes over what was found and tells what differs.
+func (d *Device) update(f Device, last time.Time) []Change {
+	var changes []Change
+	if d.SeenAt.Before(last) {
+		changes = append(changes, Change{d.Label(), d.MAC, "back", describe(&f)})
+	}
+	note := func(what, from, to string) {
+		if from != to && from != "" && to != "" {
+			changes = append(changes, Change{d.Label(), d.MAC, "changed", fmt.Sprintf("%s %s → %s", what, from, to)})
+		}
+	}
+	note("address", addressText(d.Address()), addressText(f.Address()))
+	note("firmware", d.Firmware, f.Firmware)
+	note("serial", d.Serial, f.Serial)
+	note("name", d.Name, f.Name)
+	access := f.Access
+	// Discovery offers no password, so it cannot tell keyed from sealed: the register's word stands.
+	if access == Sealed && (d.Access == Keyed || d.Access == Factory) {
+		access = d.Access
+	}
+	if access == Unmanaged && d.Access != "" {
+		access = d.Access
+	}
+	note("access", string(d.Access), string(access))
+	d.Addresses, d.Clashing, d.SeenAt = f.Addresses, f.Clashing, f.SeenAt
+	if f.Endpoint != "" {
+		d.Endpoint = f.Endpoint
+	}
+	stale := d.Settings
+	d.Facts.Absorb(f.Facts)
+	d.Access = access
+	// Settings read long ago no longer hold for a device that now answers elsewhere.
+	if f.Settings == nil && stale != nil && !slices.Contains(f.Addresses, stale.Address) {
+		d.Settings = nil
+	}
+	return changes
+}

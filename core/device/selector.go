@@ -1,0 +1,198 @@
+package device
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+)
+
+// ErrNoDevice is returned when nothing matches a reference or a selector.
+var ErrNoDevice = errors.New("no such device")
+
+// AmbiguousError is returned when a reference fits more than one device.
+type AmbiguousError struct {
+	Ref        string
+	Candidates []Device
+}
+
+// Error lists the candidates, so that the person can name one.
+func (e *AmbiguousError) Error() string {
+	lines := make([]string, len(e.Candidates))
+	for i := range e.Candidates {
+		d := &e.Candidates[i]
+		lines[i] = strings.Join(strings.Fields(fmt.Sprintf("  %s %s %s %s", d.Tag, d.MAC, d.Serial, addressText(d.Address()))), "  ")
+	}
+	return fmt.Sprintf("%q fits %d devices; name one by its MAC:\n  %s", e.Ref, len(lines), strings.Join(lines, "\n  "))
+}
+
+// Find resolves a reference: a tag, a MAC or its last four or more hex digits,
+// a serial number, or an address. An exact tag, MAC or serial wins over the
+// looser forms; more than one match is an *AmbiguousError.
+func Find(devices []Device, ref string) (*Device, error) {
+	for _, fits := range []func(*Device) bool{
+		func(d *Device) bool { return d.Tag != "" && strings.EqualFold(d.Tag, ref) },
+		func(d *Device) bool { m, err := ParseMAC(ref); return err == nil && m == d.MAC },
+		func(d *Device) bool { return d.Serial != "" && strings.EqualFold(d.Serial, ref) },
+		func(d *Device) bool {
+			a, err := netip.ParseAddr(ref)
+			return err == nil && slices.Contains(d.Addresses, a)
+		},
+		func(d *Device) bool { return d.MAC.endsIn(ref) },
+	} {
+		var hits []int
+		for i := range devices {
+			if fits(&devices[i]) {
+				hits = append(hits, i)
+			}
+		}
+		switch len(hits) {
+		case 0:
+			continue
+		case 1:
+			return &devices[hits[0]], nil
+		}
+		amb := &AmbiguousError{Ref: ref}
+		for _, h := range hits {
+			amb.Candidates = append(amb.Candidates, devices[h])
+		}
+		return nil, amb
+	}
+	return nil, fmt.Errorf("%w: %q is no tag, MAC, serial or address in the register; `janustat list --all` shows them", ErrNoDevice, ref)
+}
+
+// filterKeys are the keys of key=value terms and how each is compared.
+var filterKeys = map[string]func(*Device) string{
+	"kind":      func(d *Device) string { return string(d.Kind) },
+	"access":    func(d *Device) string { return string(d.Access) },
+	"condition": func(d *Device) string { return string(d.Condition) },
+	"make":      func(d *Device) string { return d.Make },
+	"model":     func(d *Device) string { return d.Model },
+}
+
+// Selector chooses devices. Build one with ParseSelector.
+type Selector struct {
+	all     bool
+	filters map[string][]string
+	refs    []string
+}
+
+// ParseSelector reads selector terms. `all` and key=value terms narrow each
+// other (several values of one key widen it); references to single devices add
+// to what the terms chose.
+func ParseSelector(terms []string) (Selector, error) {
+	s := Selector{filters: map[string][]string{}}
+	for _, t := range terms {
+		key, value, isFilter := strings.Cut(t, "=")
+		switch {
+		case t == "all":
+			s.all = true
+		case isFilter:
+			if _, ok := filterKeys[key]; !ok {
+				return Selector{}, fmt.Errorf("%q is no selector: use all, kind=, access=, condition=, make=, model=, or a tag, MAC, serial or address", t)
+			}
+			if key == "kind" && !slices.Contains(Kinds, Kind(value)) {
+				return Selector{}, fmt.Errorf("%q is no kind: use camera, recorder, intercom, panel or other", value)
+			}
+			s.filters[key] = append(s.filters[key], value)
+		default:
+			s.refs = append(s.refs, t)
+		}
+	}
+	return s, nil
+}
+
+// Choose gives the indexes of the chosen devices, in order. `all` means every
+// device that can be configured: never a sealed or an unmanaged one, which must
+// be named to be chosen. Filters alone follow the same rule unless they ask for
+// that access by name.
+func (s Selector) Choose(devices []Device) ([]int, error) {
+	var out []int
+	if s.all || len(s.filters) > 0 {
+		for i := range devices {
+			if s.matches(&devices[i]) {
+				out = append(out, i)
+			}
+		}
+	}
+	for _, ref := range s.refs {
+		d, err := Find(devices, ref)
+		if err != nil {
+			return nil, err
+		}
+		i := slices.IndexFunc(devices, func(x Device) bool { return x.MAC == d.MAC && x.Endpoint == d.Endpoint })
+		if !slices.Contains(out, i) {
+			out = append(out, i)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// List gives the indexes of the devices that the terms describe, whether or not
+// they can be configured: for looking, not for taking.
+func (s Selector) List(devices []Device) ([]int, error) {
+	looking := Selector{refs: s.refs}
+	out, err := looking.Choose(devices)
+	if err != nil {
+		return nil, err
+	}
+	for i := range devices {
+		if (s.all || len(s.filters) > 0) && s.fits(&devices[i]) && !slices.Contains(out, i) {
+			out = append(out, i)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+func (s Selector) matches(d *Device) bool {
+	if _, asked := s.filters["access"]; (!asked || s.all) && !d.Configurable() {
+		return false
+	}
+	return s.fits(d)
+}
+
+// fits applies the key=value terms alone.
+func (s Selector) fits(d *Device) bool {
+	for key, values := range s.filters {
+		have := filterKeys[key](d)
+		if !slices.ContainsFunc(values, func(v string) bool { return strings.EqualFold(v, have) }) {
+			return false
+		}
+	}
+	return true
+}
+
+// AssignTags gives a tag to each of the chosen devices that has none: the
+// letter of its kind and the next free number of that letter, in the order of
+// maker, serial and MAC, so that it never depends on which answer came first.
+func AssignTags(devices []Device, chosen []int) {
+	next := map[string]int{}
+	for i := range devices {
+		var letter string
+		var n int
+		if c, err := fmt.Sscanf(devices[i].Tag, "%1s%d", &letter, &n); err == nil && c == 2 {
+			next[letter] = max(next[letter], n)
+		}
+	}
+	order := slices.Clone(chosen)
+	slices.SortFunc(order, func(a, b int) int {
+		x, y := &devices[a], &devices[b]
+		if c := strings.Compare(x.Make, y.Make); c != 0 {
+			return c
+		}
+		if c := strings.Compare(x.Serial, y.Serial); c != 0 {
+			return c
+		}
+		return slices.Compare(x.MAC[:], y.MAC[:])
+	})
+	for _, i := range order {
+		if d := &devices[i]; d.Tag == "" {
+			letter := d.TagLetter()
+			next[letter]++
+			d.Tag = fmt.Sprintf("%s%02d", letter, next[letter])
+		}
+	}
+}

@@ -1,0 +1,231 @@
+package ground
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+)
+
+// ErrFull is wrapped when a block has no free address left.
+var ErrFull = errors.New("block is full")
+
+// Block is the range that devices of some kinds are numbered from.
+type Block struct {
+	Name  string // the kind it is for
+	Range Range
+}
+
+// Reserved is a range never allotted, with the reason shown to the person.
+type Reserved struct {
+	Range Range
+	Why   string
+}
+
+// Request asks for an address for one device.
+type Request struct {
+	Key     string     // what the answer is matched by; unique
+	Block   string     // name of the block it is numbered from
+	Current netip.Addr // the address it has, if any
+	Earlier netip.Addr // what an earlier run allotted, if any
+	Alone   bool       // nothing else answers for its current address
+	Keep    bool       // keeps its address whatever its block: the recorder the others are matched to
+}
+
+// Allotment is the answer to a Request.
+type Allotment struct {
+	Key     string
+	Address netip.Addr
+	Why     string
+}
+
+// Allot decides an address for every request, in their order, which the caller
+// makes independent of the order of answers from the wire. An address allotted
+// earlier stays; a device inside its block and alone on its address keeps it;
+// the others are numbered in sequence. Nothing reserved is given, nor the
+// network and broadcast addresses, nor the gateway.
+//
+// A full block, blocks that overlap or lie outside the subnet, and an earlier
+// allotment that is now reserved are errors; then nothing is allotted.
+func Allot(g Ground, blocks []Block, reserved []Reserved, requests []Request) ([]Allotment, error) {
+	if err := CheckBlocks(g, blocks); err != nil {
+		return nil, err
+	}
+	a := allotter{ground: g, taken: map[netip.Addr]string{}, reserved: mergeReserved(g, reserved), next: map[Range]uint32{}}
+	out := make([]Allotment, len(requests))
+	var errs []error
+	// First those that stay where they are, so that no newcomer is numbered onto them.
+	for i, r := range requests {
+		errs = append(errs, a.stay(&out[i], r, blocks))
+	}
+	for i, r := range requests {
+		if out[i].Address.IsValid() {
+			continue
+		}
+		if err := a.number(&out[i], r, blocks); err != nil {
+			errs = append(errs, err)
+			break
+		}
+	}
+	if err := errors.Join(errs...); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// CheckBlocks refuses blocks outside the subnet and blocks that overlap. Kinds
+// may share one and the same range.
+func CheckBlocks(g Ground, blocks []Block) error {
+	if err := CheckSubnet(g.Subnet); err != nil {
+		return err
+	}
+	for i, b := range blocks {
+		for _, end := range []netip.Addr{b.Range.From, b.Range.To} {
+			if err := checkHost(g.Subnet, end, "block address"); err != nil {
+				return fmt.Errorf("block %s %s: %w", b.Name, b.Range, err)
+			}
+		}
+		if b.Range.To.Less(b.Range.From) {
+			return fmt.Errorf("block %s %s runs backwards", b.Name, b.Range)
+		}
+		for _, o := range blocks[:i] {
+			if b.Range != o.Range && b.Range.Overlaps(o.Range) {
+				return fmt.Errorf("blocks %s %s and %s %s overlap: change one in the job sheet under blocks", o.Name, o.Range, b.Name, b.Range)
+			}
+		}
+	}
+	return nil
+}
+
+type allotter struct {
+	ground   Ground
+	taken    map[netip.Addr]string // by key of the request that has it
+	reserved []Reserved            // sorted by From, not overlapping
+	next     map[Range]uint32      // where numbering goes on in each range
+}
+
+// mergeReserved sorts the reserved ranges and cuts overlaps, keeping the first reason given.
+func mergeReserved(g Ground, in []Reserved) []Reserved {
+	all := slices.Clone(in)
+	if g.Gateway.IsValid() {
+		all = append(all, Reserved{One(g.Gateway), "the gateway"})
+	}
+	slices.SortStableFunc(all, func(a, b Reserved) int { return a.Range.From.Compare(b.Range.From) })
+	var out []Reserved
+	for _, r := range all {
+		if n := len(out); n > 0 && r.Range.From.Compare(out[n-1].Range.To) <= 0 {
+			last := out[n-1].Range.To
+			if r.Range.To.Compare(last) <= 0 {
+				continue
+			}
+			r.Range.From = last.Next()
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+func (a *allotter) reservedFor(addr netip.Addr) (Reserved, bool) {
+	at, exact := slices.BinarySearchFunc(a.reserved, addr, func(r Reserved, x netip.Addr) int { return r.Range.From.Compare(x) })
+	if !exact {
+		at--
+	}
+	if at >= 0 && a.reserved[at].Range.Contains(addr) {
+		return a.reserved[at], true
+	}
+	return Reserved{}, false
+}
+
+// stay keeps an earlier allotment, the recorder's own address, or a good current one.
+func (a *allotter) stay(out *Allotment, r Request, blocks []Block) error {
+	out.Key = r.Key
+	block, hasBlock := blockFor(blocks, r.Block)
+	switch {
+	case r.Keep:
+		out.Why = "keeps its address: the others are matched to it"
+		out.Address = r.Current
+	case r.Earlier.IsValid() && a.ground.Subnet.Contains(r.Earlier):
+		if why, bad := a.reservedFor(r.Earlier); bad {
+			return fmt.Errorf("%s was allotted %s earlier, which is now %s: free it, or give the device another by `janustat allot --again`", r.Key, r.Earlier, why.Why)
+		}
+		out.Why = "allotted earlier"
+		out.Address = r.Earlier
+	case hasBlock && r.Alone && r.Current.IsValid() && block.Range.Contains(r.Current):
+		if _, bad := a.reservedFor(r.Current); bad {
+			return nil
+		}
+		out.Why = "already inside its block"
+		out.Address = r.Current
+	default:
+		return nil
+	}
+	if err := Check(a.ground.Subnet, out.Address, a.ground.Gateway); err != nil {
+		return fmt.Errorf("%s: %w", r.Key, err)
+	}
+	if other, dup := a.taken[out.Address]; dup {
+		if r.Earlier.IsValid() || r.Keep {
+			return fmt.Errorf("%s and %s are both to have %s", other, r.Key, out.Address)
+		}
+		out.Address, out.Why = netip.Addr{}, ""
+		return nil
+	}
+	a.taken[out.Address] = r.Key
+	return nil
+}
+
+func blockFor(blocks []Block, name string) (Block, bool) {
+	at := slices.IndexFunc(blocks, func(b Block) bool { return b.Name == name })
+	if at < 0 {
+		return Block{}, false
+	}
+	return blocks[at], true
+}
+
+// number gives the next free address of the block.
+func (a *allotter) number(out *Allotment, r Request, blocks []Block) error {
+	block, ok := blockFor(blocks, r.Block)
+	if !ok {
+		return fmt.Errorf("%s: no block for %s in the job sheet", r.Key, r.Block)
+	}
+	first, last := ToUint(block.Range.From), ToUint(block.Range.To)
+	if next, begun := a.next[block.Range]; begun {
+		first = next
+	}
+	skipped := ""
+	for n := uint64(first); n <= uint64(last); n++ {
+		addr := FromUint(uint32(n))
+		if hold, bad := a.reservedFor(addr); bad {
+			skipped = fmt.Sprintf("%s is %s", hold.Range, hold.Why)
+			n = uint64(ToUint(hold.Range.To))
+			continue
+		}
+		if _, dup := a.taken[addr]; dup {
+			continue
+		}
+		a.next[block.Range] = uint32(n) + 1
+		a.taken[addr] = r.Key
+		out.Address = addr
+		out.Why = fmt.Sprintf("next free in block %s", block.Name)
+		if skipped != "" {
+			out.Why += "; " + skipped
+		}
+		return nil
+	}
+	return fmt.Errorf("%w: %s %s has no address left for %s: widen it in the job sheet under blocks", ErrFull, block.Name, block.Range, r.Key)
+}
+
+// DefaultBlocks numbers recorders from host 11, panels from 21, intercoms from
+// 31 and cameras from 41 of the subnet; in subnets narrower than /24 all kinds
+// share the whole of it. Host numbers count from the network address.
+func DefaultBlocks(subnet netip.Prefix) []Block {
+	base := ToUint(Network(subnet))
+	at := func(from, to uint32) Range { return Range{FromUint(base + from), FromUint(base + to)} }
+	if subnet.Bits() > 24 {
+		whole := at(1, hostMask(subnet)-1)
+		return []Block{{"recorder", whole}, {"panel", whole}, {"intercom", whole}, {"camera", whole}}
+	}
+	return []Block{
+		{"recorder", at(11, 20)}, {"panel", at(21, 30)}, {"intercom", at(31, 40)},
+		{"camera", at(41, min(hostMask(subnet)-1, 239))},
+	}
+}

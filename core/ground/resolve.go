@@ -1,0 +1,130 @@
+package ground
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+)
+
+// Rank is how much a source of facts about the site counts; lower counts more.
+type Rank int
+
+// The ranks.
+const (
+	FromSheet    Rank = iota // the job sheet
+	FromRecorder             // a recorder that is set up
+	FromLAN                  // DHCP offers and devices that are set up
+	FromLaptop               // the laptop's own address, which may be anything
+)
+
+// Claim is what one source says of the site network. Invalid fields are not said.
+type Claim struct {
+	Rank    Rank
+	Source  string // named to the person, e.g. "job sheet", "recorder R01"
+	Subnet  netip.Prefix
+	Gateway netip.Addr
+}
+
+// Ground is the site network as resolved.
+type Ground struct {
+	Subnet      netip.Prefix `json:"subnet"`
+	SubnetFrom  string       `json:"subnet_from"`
+	Gateway     netip.Addr   `json:"gateway,omitzero"`
+	GatewayFrom string       `json:"gateway_from,omitempty"`
+}
+
+// ErrNoGround is returned when nothing says what the site subnet is.
+var ErrNoGround = errors.New("nothing says what the site subnet is")
+
+// DisagreeError tells of two sources that differ about the site network.
+type DisagreeError struct {
+	What string // subnet or gateway
+	A, B Claim
+}
+
+// Error shows both sides and the way out.
+func (e *DisagreeError) Error() string {
+	return fmt.Sprintf("sources disagree about the %s: %s says %s, %s says %s; "+
+		"put the right one in the job sheet under network, with `override: true` if it is to win over what was found",
+		e.What, e.A.Source, e.said(e.A), e.B.Source, e.said(e.B))
+}
+
+func (e *DisagreeError) said(c Claim) string {
+	if e.What == "gateway" {
+		return c.Gateway.String()
+	}
+	return c.Subnet.Masked().String()
+}
+
+// Resolve decides the ground from what the sources claim: the job sheet first,
+// then a recorder, then what the LAN shows. Sources that disagree are a
+// *DisagreeError, unless override lets the job sheet win.
+//
+// What the LAN shows of a wholly different subnet is no disagreement, since
+// other networks may share the cable; it is one only when nothing of a better
+// rank decides.
+func Resolve(claims []Claim, override bool) (Ground, error) {
+	sorted := slices.Clone(claims)
+	slices.SortStableFunc(sorted, func(a, b Claim) int {
+		if a.Rank != b.Rank {
+			return int(a.Rank - b.Rank)
+		}
+		return strings.Compare(a.Source, b.Source)
+	})
+	best, err := pickSubnet(sorted, override)
+	if err != nil {
+		return Ground{}, err
+	}
+	g := Ground{Subnet: best.Subnet.Masked(), SubnetFrom: best.Source}
+	gate, err := pickGateway(sorted, g.Subnet, override)
+	if err != nil {
+		return Ground{}, err
+	}
+	g.Gateway, g.GatewayFrom = gate.Gateway, gate.Source
+	if g.Gateway.IsValid() {
+		if err := checkHost(g.Subnet, g.Gateway, "gateway"); err != nil {
+			return Ground{}, fmt.Errorf("subnet from %s, gateway from %s: %w", g.SubnetFrom, g.GatewayFrom, err)
+		}
+	}
+	return g, nil
+}
+
+func pickSubnet(sorted []Claim, override bool) (Claim, error) {
+	at := slices.IndexFunc(sorted, func(c Claim) bool { return c.Subnet.IsValid() })
+	if at < 0 {
+		return Claim{}, fmt.Errorf("%w: give `subnet` and `gateway` in the job sheet, or take a recorder that is set up", ErrNoGround)
+	}
+	best := sorted[at]
+	if err := CheckSubnet(best.Subnet); err != nil {
+		return Claim{}, fmt.Errorf("subnet from %s: %w", best.Source, err)
+	}
+	for _, c := range sorted[at+1:] {
+		if !c.Subnet.IsValid() || c.Subnet.Masked() == best.Subnet.Masked() || override && best.Rank == FromSheet {
+			continue
+		}
+		if c.Rank <= FromRecorder || c.Rank == best.Rank || c.Subnet.Overlaps(best.Subnet) {
+			return Claim{}, &DisagreeError{"subnet", best, c}
+		}
+	}
+	return best, nil
+}
+
+func pickGateway(sorted []Claim, subnet netip.Prefix, override bool) (Claim, error) {
+	var best Claim
+	for _, c := range sorted {
+		// Only the word of a source on this subnet counts for it.
+		if !c.Gateway.IsValid() || c.Subnet.IsValid() && c.Subnet.Masked() != subnet {
+			continue
+		}
+		if !best.Gateway.IsValid() {
+			best = c
+			continue
+		}
+		if c.Gateway != best.Gateway && (!override || best.Rank != FromSheet) {
+			return Claim{}, &DisagreeError{"gateway", best, c}
+		}
+	}
+	return best, nil
+}

@@ -1,0 +1,186 @@
+package bench
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"sync"
+
+	"janustat/core/device"
+	"janustat/internal/wire"
+)
+
+// Bench is a running site.
+type Bench struct {
+	site    *Site
+	sw      *Switch
+	logs    *Log
+	devices []*Device
+	cancel  context.CancelFunc
+	running sync.WaitGroup
+}
+
+// Start brings a site up and returns once every host answers. Stop ends it.
+func Start(ctx context.Context, site *Site, logs *Log) (*Bench, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	b := &Bench{site: site, sw: NewSwitch(site.Loss, site.Delay, site.Seed), logs: logs, cancel: cancel}
+	for i := range site.Others {
+		if err := b.startOther(ctx, &site.Others[i]); err != nil {
+			b.Stop()
+			return nil, err
+		}
+	}
+	ready := make(chan error, len(site.Devices))
+	for _, u := range site.Devices {
+		d := newDevice(ctx, b.sw, u, logs)
+		b.devices = append(b.devices, d)
+		b.running.Go(func() {
+			if err := d.run(func() { ready <- nil }); err != nil {
+				ready <- err
+			}
+		})
+	}
+	for range site.Devices {
+		select {
+		case err := <-ready:
+			if err != nil {
+				b.Stop()
+				return nil, err
+			}
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+	return b, nil
+}
+
+// Stop takes every host down.
+func (b *Bench) Stop() {
+	b.cancel()
+	b.running.Wait()
+}
+
+// Hosts counts the devices and the bystanders.
+func (b *Bench) Hosts() (devices, others int) { return len(b.site.Devices), len(b.site.Others) }
+
+// startOther brings a bystander up: something on the LAN that must be left alone.
+func (b *Bench) startOther(ctx context.Context, o *Bystander) error {
+	h := newHost(b.sw, o.ID, o.mac)
+	if o.Role == "dhcp" {
+		pool, err := parseRange(o.Pool)
+		if err != nil {
+			return fmt.Errorf("%s: %w", o.ID, err)
+		}
+		gateway, _ := netip.ParseAddr(o.Gateway) // none is allowed
+		s := &dhcpServer{host: h, subnet: o.prefix, gateway: gateway, pool: pool, leases: map[device.MAC]netip.Addr{}}
+		h.raw = s.take
+	}
+	if err := h.up(o.prefix, netip.Addr{}); err != nil {
+		return err
+	}
+	context.AfterFunc(ctx, h.down)
+	if o.Role != "printer" && o.Role != "router" {
+		return nil
+	}
+	err := h.serve(80, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		what := EventRead
+		if r.Method == http.MethodPost || r.Method == http.MethodPut {
+			what = EventWrite
+		}
+		b.logs.add(Event{Host: o.ID, From: r.RemoteAddr, What: what, Op: r.URL.Path, OK: true})
+		fmt.Fprintln(w, "<title>"+o.Role+"</title>")
+	}))
+	if err != nil || o.Role != "printer" {
+		return err
+	}
+	t := &targetService{
+		host: h, logs: b.logs, dialect: "declared", endpoint: newUUID(),
+		types:  func() [][2]string { return [][2]string{{printerNS, "PrintQueue"}} },
+		scopes: func() []string { return nil },
+		xaddr:  func() string { return "http://" + o.prefix.Addr().String() + "/print" },
+	}
+	return t.start()
+}
+
+// Serve lets clients plug in through a Unix socket until ctx ends. Each gets a
+// port of its own, as specified at wire.Hello.
+func (b *Bench) Serve(ctx context.Context, l net.Listener) error {
+	hello, err := b.hello()
+	if err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, func() { l.Close() })
+	defer stop()
+	for {
+		c, err := l.Accept()
+		switch {
+		case ctx.Err() != nil:
+			return nil
+		case err != nil:
+			return fmt.Errorf("bench socket: %w", err)
+		}
+		go b.plug(ctx, wire.NewFrames(c, wire.Facts{}), hello)
+	}
+}
+
+func (b *Bench) hello() ([]byte, error) {
+	mac, err := device.ParseMAC(b.site.Laptop.MAC)
+	if err != nil {
+		return nil, fmt.Errorf("laptop: %w", err)
+	}
+	h := wire.Hello{Bench: wire.BenchVersion, Site: b.site.Name, MAC: mac}
+	for _, a := range b.site.Laptop.Addresses {
+		p, err := netip.ParsePrefix(a)
+		if err != nil {
+			return nil, fmt.Errorf("laptop: %w", err)
+		}
+		h.Addresses = append(h.Addresses, p)
+	}
+	return json.Marshal(h)
+}
+
+// plug joins a wire to the switch until either ends.
+func (b *Bench) plug(ctx context.Context, w *wire.Frames, hello []byte) {
+	defer w.Close()
+	stop := context.AfterFunc(ctx, func() { w.Close() })
+	defer stop()
+	if w.Write(hello) == nil {
+		_ = b.Join(w) // ends when the client goes
+	}
+}
+
+// Join connects a wire to the switch and carries frames until the wire ends.
+func (b *Bench) Join(w wire.Wire) error {
+	port := b.sw.Plug(func(frame []byte) { _ = w.Write(frame) }) // a full buffer loses frames, as a cable would
+	defer port.Unplug()
+	for {
+		frame, err := w.Read()
+		if err != nil {
+			if errors.Is(err, net.ErrClosed) {
+				return nil
+			}
+			return err
+		}
+		port.Send(frame)
+	}
+}
+
+// Attach joins the site to a network adapter until ctx ends, so that it is met
+// on a real wire.
+func (b *Bench) Attach(ctx context.Context, adapter string) error {
+	w, err := wire.OpenBridge(adapter)
+	if err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, func() { w.Close() })
+	defer stop()
+	err = b.Join(w)
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
+}

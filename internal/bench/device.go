@@ -1,0 +1,223 @@
+package bench
+
+import (
+	"context"
+	"crypto/sha1" //nolint:gosec // RFC 4122 name-based UUIDs demand SHA-1
+	"fmt"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Device is a simulated camera, recorder, station or panel.
+type Device struct {
+	unit Unit
+	host *host
+	logs *Log
+	ctx  context.Context // the site's life
+
+	mu      sync.Mutex
+	state   state
+	guard   guard
+	boots   int
+	restart chan struct{} // asks for the stack to be brought up again
+}
+
+// state is what survives a restart.
+type state struct {
+	address netip.Prefix
+	gateway netip.Addr
+	dhcp    bool
+	next    *netip.Prefix // takes effect at the next restart
+	users   map[string]account
+	offset  time.Duration // clock minus the true time
+	scopes  []string      // configurable ones
+}
+
+type account struct{ password, level string }
+
+const scopeRoot = "onvif://www.onvif.org/"
+
+// newDevice makes a device as delivered, or as someone left it.
+func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
+	d := &Device{
+		unit: u, host: newHost(sw, u.ID, u.mac), logs: logs, ctx: ctx,
+		guard:   guard{nonces: map[string]bool{}, issued: map[string]bool{}},
+		restart: make(chan struct{}, 8),
+	}
+	name := u.Name
+	if name == "" {
+		name = strings.ReplaceAll(u.model.Name, " ", "")
+	}
+	d.state = state{
+		address: u.prefix, gateway: u.gateway, dhcp: u.DHCP, users: map[string]account{}, offset: u.Clock,
+		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"},
+	}
+	if u.Password != "" {
+		d.state.users["admin"] = account{u.Password, "Administrator"}
+	}
+	return d
+}
+
+// run is the life of the device: up, and down and up again at each restart.
+func (d *Device) run(ready func()) error {
+	if err := d.boot(ready != nil); err != nil {
+		return err
+	}
+	if ready != nil {
+		ready()
+	}
+	for {
+		select {
+		case <-d.ctx.Done():
+			d.host.down()
+			return nil
+		case <-d.restart:
+			d.host.down()
+			if err := d.boot(false); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// boot brings the device up with what its state says.
+func (d *Device) boot(first bool) error {
+	d.mu.Lock()
+	if d.state.next != nil {
+		d.state.address, d.state.dhcp, d.state.next = *d.state.next, false, nil
+	}
+	address, gateway, dhcp := d.state.address, d.state.gateway, d.state.dhcp
+	d.boots++
+	d.mu.Unlock()
+	if dhcp {
+		if lease, router, ok := d.host.lease(d.ctx); ok {
+			address, gateway = lease, router
+			d.mu.Lock()
+			d.state.address, d.state.gateway = lease, router
+			d.mu.Unlock()
+		}
+	}
+	if err := d.host.up(address, gateway); err != nil {
+		return err
+	}
+	d.logs.add(Event{Host: d.unit.ID, What: EventBoot, Op: address.String(), OK: true})
+	mux := http.NewServeMux()
+	mux.HandleFunc(d.unit.model.Path, d.serveSOAP)
+	mux.HandleFunc("/", d.servePage)
+	if err := d.host.serve(80, mux); err != nil {
+		return err
+	}
+	return d.startDiscovery(!first)
+}
+
+// again restarts the device after a moment, so that an answer can still leave,
+// or at once, so that it is lost.
+func (d *Device) again(down time.Duration, loseAnswer bool) {
+	act := func() {
+		if !loseAnswer && !sleep(d.ctx, 150*time.Millisecond) {
+			return
+		}
+		d.host.down()
+		if !sleep(d.ctx, down) {
+			return
+		}
+		select {
+		case d.restart <- struct{}{}:
+		case <-d.ctx.Done():
+		}
+	}
+	if loseAnswer {
+		d.host.down() // at once, so that the answer about to be written goes nowhere
+	}
+	go act()
+}
+
+// clock is the device's own idea of the time. The lock is held.
+func (d *Device) clock() time.Time { return time.Now().Add(d.state.offset) }
+
+// fresh reports whether there is no administrator yet. The lock is held.
+func (d *Device) fresh() bool {
+	for _, a := range d.state.users {
+		if a.level == "Administrator" {
+			return false
+		}
+	}
+	return true
+}
+
+func (d *Device) log(r *http.Request, what, op string, ok bool) {
+	d.logs.add(Event{Host: d.unit.ID, From: r.RemoteAddr, What: what, Op: op, OK: ok})
+}
+
+// endpoint is the device's endpoint reference: a name-based UUID of its MAC
+// (RFC 4122, 4.3), since it must stay the same over restarts.
+func (d *Device) endpoint() string {
+	h := sha1.Sum([]byte(d.unit.mac.String())) //nolint:gosec // as above
+	h[6], h[8] = h[6]&0x0f|0x50, h[8]&0x3f|0x80
+	return fmt.Sprintf("urn:uuid:%x-%x-%x-%x-%x", h[0:4], h[4:6], h[6:8], h[8:10], h[10:16])
+}
+
+// character is what a device of a kind announces and offers.
+type character struct {
+	types    [][2]string
+	scopes   []string
+	services []string
+}
+
+var characters = map[string]character{
+	"camera": {
+		types:    [][2]string{{netNS, "NetworkVideoTransmitter"}, {devNS, "Device"}},
+		scopes:   []string{"type/video_encoder", "Profile/Streaming", "Profile/T"},
+		services: []string{"http://www.onvif.org/ver10/media/wsdl", "http://www.onvif.org/ver10/events/wsdl"},
+	},
+	"recorder": {
+		types:  [][2]string{{devNS, "Device"}},
+		scopes: []string{"Profile/G", "type/Network_Video_Storage"},
+		services: []string{
+			"http://www.onvif.org/ver10/recording/wsdl", "http://www.onvif.org/ver10/receiver/wsdl",
+			"http://www.onvif.org/ver10/replay/wsdl", "http://www.onvif.org/ver10/search/wsdl",
+		},
+	},
+	"door-station": {
+		types:    [][2]string{{netNS, "NetworkVideoTransmitter"}, {devNS, "Device"}},
+		scopes:   []string{"type/video_encoder", "type/audio_encoder", "Profile/Streaming", "Profile/C"},
+		services: []string{"http://www.onvif.org/ver10/media/wsdl", "http://www.onvif.org/ver10/doorcontrol/wsdl"},
+	},
+	"indoor-station": {
+		types:    [][2]string{{devNS, "Device"}},
+		scopes:   []string{"type/audio_encoder"},
+		services: []string{"http://www.onvif.org/ver10/deviceIO/wsdl"},
+	},
+	"panel": {
+		types:    [][2]string{{devNS, "Device"}},
+		scopes:   []string{"Profile/A", "Profile/C"},
+		services: []string{"http://www.onvif.org/ver10/accesscontrol/wsdl", "http://www.onvif.org/ver10/doorcontrol/wsdl"},
+	},
+}
+
+func (d *Device) character() character { return characters[d.unit.model.Kind] }
+
+// fixedScopes are those a client cannot set.
+func (d *Device) fixedScopes() []string {
+	out := []string{scopeRoot + "hardware/" + strings.ReplaceAll(d.unit.model.Name, " ", "_")}
+	for _, s := range d.character().scopes {
+		out = append(out, scopeRoot+s)
+	}
+	return out
+}
+
+func (d *Device) allScopes() []string {
+	return slices.Concat(d.fixedScopes(), d.state.scopes)
+}
+
+// servePage is the device's own web page.
+func (d *Device) servePage(w http.ResponseWriter, r *http.Request) {
+	d.log(r, EventRead, "page", true)
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	fmt.Fprintf(w, "<!doctype html><title>%s</title><h1>%s %s</h1><p>Serial %s</p>", escape(d.unit.model.Name),
+		escape(d.unit.model.Make), escape(d.unit.model.Name), escape(d.unit.Serial))
+}

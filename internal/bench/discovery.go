@@ -1,0 +1,160 @@
+package bench
+
+import (
+	"crypto/rand"
+	"encoding/xml"
+	"fmt"
+	mrand "math/rand/v2"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+)
+
+// WS-Discovery's constants (2005/04, appendix I).
+const (
+	wsdPort     = 3702
+	appMaxDelay = 500 * time.Millisecond
+)
+
+var wsdGroup = netip.MustParseAddr("239.255.255.250")
+
+// targetService answers WS-Discovery for one host.
+type targetService struct {
+	host     *host
+	logs     *Log
+	dialect  string
+	endpoint string
+	types    func() [][2]string
+	scopes   func() []string
+	xaddr    func() string
+	typed    bool // ignores probes that name no type of its own
+	silent   bool // matches carry no XAddrs
+	instance int  // grows with each boot
+	number   atomic.Int64
+	conn     net.PacketConn
+}
+
+func (d *Device) startDiscovery(hello bool) error {
+	t := &targetService{
+		host: d.host, logs: d.logs, dialect: d.unit.model.Dialect, endpoint: d.endpoint(),
+		types: func() [][2]string { return d.character().types },
+		scopes: func() []string {
+			d.mu.Lock()
+			defer d.mu.Unlock()
+			return d.allScopes()
+		},
+		xaddr:    func() string { return "http://" + d.host.address().String() + d.unit.model.Path },
+		typed:    d.unit.model.TypedOnly,
+		silent:   d.unit.model.NoXAddrs,
+		instance: d.boots,
+	}
+	if err := t.start(); err != nil {
+		return err
+	}
+	if hello {
+		t.hello()
+	}
+	return nil
+}
+
+func (t *targetService) start() error {
+	c, err := t.host.listenUDP(wsdPort, wsdGroup)
+	if err != nil {
+		return err
+	}
+	t.conn = c
+	go t.listen()
+	return nil
+}
+
+func (t *targetService) listen() {
+	buf := make([]byte, 1<<16)
+	for {
+		n, from, err := t.conn.ReadFrom(buf)
+		if err != nil {
+			return // the stack went down
+		}
+		var msg element
+		if xml.Unmarshal(buf[:n], &msg) == nil {
+			t.take(&msg, from)
+		}
+	}
+}
+
+func (t *targetService) take(msg *element, from net.Addr) {
+	var answer *node
+	var action string
+	body := msg.find("Body")
+	if probe := body.find("Probe"); probe.XMLName.Space == wsdNS && t.matches(probe) {
+		action, answer = "ProbeMatches", el(wsdNS, "ProbeMatches", t.match("ProbeMatch", !t.silent))
+	} else if res := body.find("Resolve"); res.find("EndpointReference", "Address").value() == t.endpoint {
+		action, answer = "ResolveMatches", el(wsdNS, "ResolveMatches", t.match("ResolveMatch", true))
+	}
+	if answer == nil {
+		return
+	}
+	t.logs.add(Event{Host: t.host.id, From: from.String(), What: EventDiscovery, Op: action, OK: true})
+	relates := msg.find("Header", "MessageID").value()
+	// Answers to multicast are spread over APP_MAX_DELAY (2005/04, 2.4).
+	time.AfterFunc(mrand.N(appMaxDelay), func() { t.send(action, relates, answer, from) })
+}
+
+// matches applies the rule of types: every one asked for must be ours.
+func (t *targetService) matches(probe *element) bool {
+	asked := strings.Fields(probe.find("Types").value())
+	if len(asked) == 0 {
+		return !t.typed
+	}
+	for _, q := range asked {
+		_, local, _ := strings.Cut(q, ":")
+		if !slices.ContainsFunc(t.types(), func(own [2]string) bool { return own[1] == local }) {
+			return false
+		}
+	}
+	return true
+}
+
+func (t *targetService) match(name string, withAddress bool) *node {
+	var xaddrs *node
+	if withAddress {
+		xaddrs = el(wsdNS, "XAddrs", t.xaddr())
+	}
+	return el(wsdNS, name,
+		el(wsaNS, "EndpointReference", el(wsaNS, "Address", t.endpoint)),
+		qnames(wsdNS, "Types", t.types()...),
+		el(wsdNS, "Scopes", strings.Join(t.scopes(), " ")),
+		xaddrs,
+		el(wsdNS, "MetadataVersion", 1))
+}
+
+func (t *targetService) hello() {
+	m := t.match("Hello", !t.silent)
+	to := &net.UDPAddr{IP: wsdGroup.AsSlice(), Port: wsdPort}
+	t.send("Hello", "", m, to)
+}
+
+func (t *targetService) send(action, relates string, body *node, to net.Addr) {
+	var rel *node
+	target := wsaNS + "/role/anonymous"
+	if relates != "" {
+		rel = el(wsaNS, "RelatesTo", relates)
+	} else {
+		target = "urn:schemas-xmlsoap-org:ws:2005:04:discovery"
+	}
+	head := el(envNS, "Header",
+		el(wsaNS, "MessageID", newUUID()), rel,
+		el(wsaNS, "To", target),
+		el(wsaNS, "Action", wsdNS+"/"+action),
+		el(wsdNS, "AppSequence").with("InstanceId", fmt.Sprint(t.instance)).with("MessageNumber", fmt.Sprint(t.number.Add(1))))
+	_, _ = t.conn.WriteTo(render(t.dialect, envelope(head, body)), to) // lost answers are part of life
+}
+
+func newUUID() string {
+	var b [16]byte
+	_, _ = rand.Read(b[:]) // never fails
+	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
+	return fmt.Sprintf("urn:uuid:%x-%x-%x-%x-%x", b[0:4], b[4:6], b[6:8], b[8:10], b[10:])
+}

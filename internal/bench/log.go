@@ -1,0 +1,63 @@
+package bench
+
+import (
+	"encoding/json"
+	"io"
+	"sync"
+	"time"
+)
+
+// What happened to a host, as its log tells it.
+const (
+	EventDiscovery     = "discovery"      // answered a multicast question
+	EventConnection    = "connection"     // accepted a TCP connection
+	EventRead          = "read"           // an operation that only reads
+	EventWrite         = "write"          // an operation that changes something
+	EventPassword      = "password"       // a password fitted
+	EventWrongPassword = "wrong password" // one did not
+	EventLocked        = "locked"         // too many did not
+	EventBoot          = "boot"
+)
+
+// Event is one line of the bench's log.
+type Event struct {
+	At   time.Time `json:"at"`
+	Host string    `json:"host"`
+	From string    `json:"from,omitempty"`
+	What string    `json:"what"`
+	Op   string    `json:"op,omitempty"`
+	OK   bool      `json:"ok"`
+}
+
+// Log collects what hosts experience, for tests of what a client did and did not do.
+type Log struct {
+	mu     sync.Mutex
+	events []Event
+	out    *json.Encoder
+}
+
+// NewLog makes a log that also writes JSON lines to w unless w is nil.
+func NewLog(w io.Writer) *Log {
+	l := &Log{}
+	if w != nil {
+		l.out = json.NewEncoder(w)
+	}
+	return l
+}
+
+func (l *Log) add(e Event) {
+	e.At = time.Now().UTC()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.events = append(l.events, e)
+	if l.out != nil {
+		_ = l.out.Encode(e) // a log that cannot be written must not stop the site
+	}
+}
+
+// Events gives a copy of what was logged so far.
+func (l *Log) Events() []Event {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return append([]Event(nil), l.events...)
+}

@@ -1,0 +1,252 @@
+package bench
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+)
+
+// operations of the device service that the simulated devices offer. Filled in
+// init, since some look the table up themselves.
+var operations map[string]operation
+
+func init() {
+	operations = map[string]operation{
+		"GetSystemDateAndTime": {preAuth, true, getClock},
+		"GetServices":          {preAuth, true, getServices},
+		"GetCapabilities":      {preAuth, true, getCapabilities},
+		"GetDeviceInformation": {reading, false, getInformation},
+		"GetNetworkInterfaces": {reading, false, getInterfaces},
+		"GetScopes":            {reading, false, getScopes},
+		"GetUsers":             {reading, true, getUsers},
+
+		"GetNetworkDefaultGateway":           {reading, false, getGateway},
+		"GetPasswordComplexityConfiguration": {reading, true, getRules},
+
+		"CreateUsers":              {writing, true, createUsers},
+		"SetSystemDateAndTime":     {writing, false, setClock},
+		"SetScopes":                {writing, false, setScopes},
+		"SetNetworkInterfaces":     {writing, false, setInterfaces},
+		"SetNetworkDefaultGateway": {writing, false, setGateway},
+		"SystemReboot":             {writing, false, reboot},
+	}
+}
+
+func getClock(d *Device, _ *element) (*node, *fault) {
+	t := d.clock().UTC()
+	return response("GetSystemDateAndTime", el(devNS, "SystemDateAndTime",
+		el(typNS, "DateTimeType", "Manual"),
+		el(typNS, "DaylightSavings", "false"),
+		el(typNS, "TimeZone", el(typNS, "TZ", "UTC0")),
+		el(typNS, "UTCDateTime",
+			el(typNS, "Time", el(typNS, "Hour", t.Hour()), el(typNS, "Minute", t.Minute()), el(typNS, "Second", t.Second())),
+			el(typNS, "Date", el(typNS, "Year", t.Year()), el(typNS, "Month", int(t.Month())), el(typNS, "Day", t.Day())))))
+}
+
+func (d *Device) serviceURL(path string) string {
+	return "http://" + d.host.address().String() + path
+}
+
+func getServices(d *Device, _ *element) (*node, *fault) {
+	service := func(ns, path string) *node {
+		return el(devNS, "Service", el(devNS, "Namespace", ns), el(devNS, "XAddr", d.serviceURL(path)),
+			el(devNS, "Version", el(typNS, "Major", 2), el(typNS, "Minor", 60)))
+	}
+	list := []*node{service(devNS, d.unit.model.Path)}
+	for i, ns := range d.character().services {
+		list = append(list, service(ns, fmt.Sprintf("%s/s%d", d.unit.model.Path, i)))
+	}
+	return response("GetServices", list)
+}
+
+func getCapabilities(d *Device, _ *element) (*node, *fault) {
+	caps := el(typNS, "Capabilities", el(typNS, "Device", el(typNS, "XAddr", d.serviceURL(d.unit.model.Path))))
+	caps.space = devNS
+	extension := el(typNS, "Extension")
+	for i, ns := range d.character().services {
+		x := el(typNS, "XAddr", d.serviceURL(fmt.Sprintf("%s/s%d", d.unit.model.Path, i)))
+		switch {
+		case strings.Contains(ns, "/media/"):
+			caps.kids = append(caps.kids, el(typNS, "Media", x))
+		case strings.Contains(ns, "/recording/"):
+			extension.kids = append(extension.kids, el(typNS, "Recording", x))
+		case strings.Contains(ns, "/receiver/"):
+			extension.kids = append(extension.kids, el(typNS, "Receiver", x))
+		}
+	}
+	caps.kids = append(caps.kids, extension)
+	return response("GetCapabilities", caps)
+}
+
+func getInformation(d *Device, _ *element) (*node, *fault) {
+	m := d.unit.model
+	return response("GetDeviceInformation",
+		el(devNS, "Manufacturer", m.Make), el(devNS, "Model", m.Name), el(devNS, "FirmwareVersion", m.Firmware),
+		el(devNS, "SerialNumber", d.unit.Serial), el(devNS, "HardwareId", "rev B"))
+}
+
+const interfaceToken = "eth0"
+
+func getInterfaces(d *Device, _ *element) (*node, *fault) {
+	address := func(name string) *node {
+		return el(typNS, name, el(typNS, "Address", d.state.address.Addr()), el(typNS, "PrefixLength", d.state.address.Bits()))
+	}
+	config := el(typNS, "Config")
+	if d.state.dhcp {
+		config.kids = append(config.kids, address("FromDHCP"))
+	} else {
+		config.kids = append(config.kids, address("Manual"))
+	}
+	config.kids = append(config.kids, el(typNS, "DHCP", d.state.dhcp))
+	return response("GetNetworkInterfaces", el(devNS, "NetworkInterfaces",
+		el(typNS, "Enabled", true),
+		el(typNS, "Info", el(typNS, "Name", interfaceToken), el(typNS, "HwAddress", d.unit.mac), el(typNS, "MTU", 1500)),
+		el(typNS, "IPv4", el(typNS, "Enabled", true), config)).with("token", interfaceToken))
+}
+
+func getGateway(d *Device, _ *element) (*node, *fault) {
+	gateway := el(devNS, "NetworkGateway")
+	if d.state.gateway.IsValid() {
+		gateway.kids = append(gateway.kids, el(typNS, "IPv4Address", d.state.gateway))
+	}
+	return response("GetNetworkDefaultGateway", gateway)
+}
+
+func getScopes(d *Device, _ *element) (*node, *fault) {
+	var list []*node
+	add := func(def string, items []string) {
+		for _, s := range items {
+			list = append(list, el(devNS, "Scopes", el(typNS, "ScopeDef", def), el(typNS, "ScopeItem", s)))
+		}
+	}
+	add("Fixed", d.fixedScopes())
+	add("Configurable", d.state.scopes)
+	return response("GetScopes", list)
+}
+
+func getUsers(d *Device, _ *element) (*node, *fault) {
+	var list []*node
+	for name, a := range d.state.users {
+		list = append(list, el(devNS, "User", el(typNS, "Username", name), el(typNS, "UserLevel", a.level)))
+	}
+	return response("GetUsers", list)
+}
+
+func getRules(d *Device, _ *element) (*node, *fault) {
+	r := d.unit.model.Rules
+	if r == nil || r.Silent {
+		return nil, &fault{code: "Receiver", sub: "ActionNotSupported", reason: "Optional action not implemented"}
+	}
+	return response("GetPasswordComplexityConfiguration",
+		el(devNS, "MinLen", r.Min), el(devNS, "Uppercase", r.Upper), el(devNS, "Number", r.Digits),
+		el(devNS, "SpecialChars", r.Special), el(devNS, "BlockUsernameOccurrence", r.NoUser),
+		el(devNS, "PolicyConfigurationLocked", true))
+}
+
+func createUsers(d *Device, req *element) (*node, *fault) {
+	user := req.find("User")
+	name, password := user.find("Username").value(), user.find("Password").Text
+	if _, exists := d.state.users[name]; exists {
+		return nil, &fault{code: "Sender", sub: "OperationProhibited", subsub: "UsernameClash", reason: "Username already exists"}
+	}
+	if d.fresh() && user.find("UserLevel").value() != "Administrator" {
+		return nil, invalid("AdministratorRequired", "the first user must be an administrator")
+	}
+	if !d.unit.model.Rules.allow(name, password) {
+		return nil, &fault{code: "Sender", sub: "OperationProhibited", subsub: "Password", reason: "Too weak password"}
+	}
+	d.state.users[name] = account{password, user.find("UserLevel").value()}
+	return response("CreateUsers")
+}
+
+// allow applies the password rules, published or not.
+func (r *Rules) allow(user, password string) bool {
+	if r == nil {
+		return len(password) >= 4
+	}
+	var upper, digits, special int
+	for _, c := range password {
+		switch {
+		case unicode.IsUpper(c):
+			upper++
+		case unicode.IsDigit(c):
+			digits++
+		case !unicode.IsLetter(c):
+			special++
+		}
+	}
+	return len(password) >= r.Min && (r.Max == 0 || len(password) <= r.Max) &&
+		upper >= r.Upper && digits >= r.Digits && special >= r.Special &&
+		(!r.NoUser || !strings.Contains(strings.ToLower(password), strings.ToLower(user)))
+}
+
+func setClock(d *Device, req *element) (*node, *fault) {
+	number := func(path ...string) int {
+		n, err := strconv.Atoi(req.find(append([]string{"UTCDateTime"}, path...)...).value())
+		if err != nil {
+			return -1
+		}
+		return n
+	}
+	year, month, day := number("Date", "Year"), number("Date", "Month"), number("Date", "Day")
+	if year < 2000 || month < 1 || month > 12 || day < 1 || day > 31 {
+		return nil, invalid("InvalidDateTime", "An invalid date or time was specified")
+	}
+	t := time.Date(year, time.Month(month), day, number("Time", "Hour"), number("Time", "Minute"), number("Time", "Second"), 0, time.UTC)
+	d.state.offset = time.Until(t)
+	return response("SetSystemDateAndTime")
+}
+
+func setScopes(d *Device, req *element) (*node, *fault) {
+	var list []string
+	for i := range req.Kids {
+		s := req.Kids[i].value()
+		if slices.Contains(d.fixedScopes(), s) {
+			return nil, &fault{code: "Sender", sub: "OperationProhibited", subsub: "ScopeOverwrite", reason: "Trying overwriting permanent device scope"}
+		}
+		list = append(list, s)
+	}
+	d.state.scopes = list
+	return response("SetScopes")
+}
+
+func setInterfaces(d *Device, req *element) (*node, *fault) {
+	if req.find("InterfaceToken").value() != interfaceToken {
+		return nil, invalid("InvalidNetworkInterface", "The supplied network interface token does not exist")
+	}
+	v4 := req.find("NetworkInterface", "IPv4")
+	manual := v4.find("Manual")
+	bits, err := strconv.Atoi(manual.find("PrefixLength").value())
+	addr, aerr := netip.ParseAddr(manual.find("Address").value())
+	if err != nil || aerr != nil || bits < 1 || bits > 30 || !addr.Is4() || trueText(v4.find("DHCP").value()) {
+		return nil, invalid("InvalidIPv4Address", "The suggested IPv4 address is invalid")
+	}
+	p := netip.PrefixFrom(addr, bits)
+	d.state.next = &p
+	return response("SetNetworkInterfaces", el(devNS, "RebootNeeded", d.unit.model.NeedsBoot))
+}
+
+// setGateway takes a gateway in the subnet the device is on or about to be on.
+func setGateway(d *Device, req *element) (*node, *fault) {
+	addr, err := netip.ParseAddr(req.find("IPv4Address").value())
+	if err != nil || !addr.Is4() {
+		return nil, invalid("InvalidGatewayAddress", "The supplied gateway address was invalid")
+	}
+	reachable := d.state.address.Contains(addr)
+	if d.state.next != nil {
+		reachable = reachable || d.state.next.Contains(addr)
+	}
+	if !reachable {
+		return nil, invalid("InvalidGatewayAddress", "The gateway is not in the subnet of the device")
+	}
+	d.state.gateway = addr
+	return response("SetNetworkDefaultGateway")
+}
+
+func reboot(*Device, *element) (*node, *fault) {
+	return response("SystemReboot", el(devNS, "Message", "restarting"))
+}

@@ -1,0 +1,180 @@
+package bench
+
+import (
+	"encoding/xml"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+)
+
+// access is the class of an operation (Core Specification, access classes):
+// who may call it once the device has an administrator.
+type access int
+
+const (
+	preAuth access = iota
+	reading
+	writing
+)
+
+// operation is one operation of the device service.
+type operation struct {
+	access access
+	strict bool // open on a strict device that has no password yet
+	do     func(d *Device, body *element) (*node, *fault)
+}
+
+// fault is a refusal by the device's own rules.
+type fault struct {
+	code, sub, subsub, reason string
+	auth                      bool // for want of a password
+}
+
+func (f *fault) node() *node {
+	sub := el(envNS, "Subcode", qnames(envNS, "Value", [2]string{errNS, f.sub}))
+	if f.subsub != "" {
+		sub.kids = append(sub.kids, el(envNS, "Subcode", qnames(envNS, "Value", [2]string{errNS, f.subsub})))
+	}
+	return el(envNS, "Fault",
+		el(envNS, "Code", qnames(envNS, "Value", [2]string{envNS, f.code}), sub),
+		el(envNS, "Reason", el(envNS, "Text", f.reason).with("xml:lang", "en")))
+}
+
+var notAuthorized = &fault{code: "Sender", sub: "NotAuthorized", reason: "The action requested requires authorization", auth: true}
+
+func invalid(subsub, reason string) *fault {
+	return &fault{code: "Sender", sub: "InvalidArgVal", subsub: subsub, reason: reason}
+}
+
+// serveSOAP answers the device service.
+func (d *Device) serveSOAP(w http.ResponseWriter, r *http.Request) {
+	data, err := io.ReadAll(io.LimitReader(r.Body, 1<<20))
+	if err != nil {
+		return
+	}
+	if d.unit.Slow > 0 && !sleep(r.Context(), d.unit.Slow) {
+		return
+	}
+	var msg element
+	if r.Method != http.MethodPost || xml.Unmarshal(data, &msg) != nil || msg.XMLName.Space != envNS {
+		http.Error(w, "SOAP 1.2 wanted", http.StatusBadRequest)
+		return
+	}
+	body := msg.find("Body")
+	if len(body.Kids) == 0 {
+		d.answer(w, nil, invalid("WellFormed", "empty body"))
+		return
+	}
+	answer, f, then := d.call(r, msg.find("Header"), &body.Kids[0])
+	if then.do != nil && then.beforeAnswer {
+		then.do()
+	}
+	d.answer(w, answer, f)
+	if then.do != nil && !then.beforeAnswer {
+		then.do()
+	}
+}
+
+// effect is what an operation sets going on the device, after its answer has
+// left or, for a device that loses it, before.
+type effect struct {
+	do           func()
+	beforeAnswer bool
+}
+
+// call finds, admits and carries out an operation.
+func (d *Device) call(r *http.Request, header, req *element) (*node, *fault, effect) {
+	name := req.XMLName.Local
+	op, ok := operations[name]
+	if !ok || req.XMLName.Space != devNS || name == "GetServices" && d.unit.model.NoServices {
+		return nil, &fault{code: "Sender", sub: "ActionNotSupported", reason: "The requested action is not supported"}, effect{}
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	what := EventRead
+	if op.access == writing {
+		what = EventWrite
+	}
+	if f := d.admit(r, header, op); f != nil {
+		d.log(r, what, name, false)
+		return nil, f, effect{}
+	}
+	answer, f := op.do(d, req)
+	d.log(r, what, name, f == nil)
+	if f != nil {
+		return nil, f, effect{}
+	}
+	return answer, nil, d.effectOf(name)
+}
+
+// admit applies the access rules. A device without an administrator lets
+// everyone in; a strict one only to what gives it its first password.
+func (d *Device) admit(r *http.Request, header *element, op operation) *fault {
+	if op.access == preAuth {
+		return nil
+	}
+	if d.fresh() {
+		if d.unit.model.Strict && !op.strict {
+			return notAuthorized
+		}
+		return nil
+	}
+	if d.check(r, header) == welcome {
+		return nil
+	}
+	return notAuthorized
+}
+
+// answer writes an answer or a fault in the model's manner.
+func (d *Device) answer(w http.ResponseWriter, body *node, f *fault) {
+	model := d.unit.model
+	status := http.StatusOK
+	if f != nil {
+		body, status = f.node(), model.FaultCode
+		if f.auth {
+			d.mu.Lock()
+			if d.challenge(w.Header()) {
+				status = http.StatusUnauthorized
+			}
+			d.mu.Unlock()
+		}
+	}
+	out := render(model.Dialect, envelope(nil, body))
+	w.Header().Set("Content-Type", "application/soap+xml; charset=utf-8")
+	if model.Dialect == "default" {
+		w.Header().Set("Content-Length", fmt.Sprint(len(out)))
+	}
+	w.WriteHeader(status)
+	if model.Dialect != "wild" {
+		_, _ = w.Write(out) // the client may be gone; nothing to do about it
+		return
+	}
+	// In pieces, which makes the transfer chunked.
+	for i := 0; i < len(out); i += 301 {
+		_, _ = w.Write(out[i:min(i+301, len(out))])
+		http.NewResponseController(w).Flush()
+	}
+}
+
+// moveTime is how long a device that needs no restart is away while it moves.
+const moveTime = 200 * time.Millisecond
+
+// effectOf tells what an operation sets going. The lock is held.
+func (d *Device) effectOf(op string) effect {
+	switch {
+	case op == "SystemReboot":
+		return effect{do: func() { d.again(d.unit.Restart, false) }}
+	case op == "SetNetworkInterfaces" && !d.unit.model.NeedsBoot:
+		lose := d.unit.LoseMove
+		return effect{func() { d.again(moveTime, lose) }, lose}
+	}
+	return effect{}
+}
+
+func response(name string, content ...any) (*node, *fault) {
+	return el(devNS, name+"Response", content...), nil
+}
+
+func trueText(s string) bool { return strings.EqualFold(s, "true") || s == "1" }

@@ -1,0 +1,218 @@
+// Package bench is the simulated site: an Ethernet switch in the process and a
+// host for each device, every one with its own MAC, its own TCP/IP stack and
+// its own state. Devices answer as the standards have it, each in the manner of
+// its invented maker. It shares no codec with the client side beyond Ethernet
+// and ARP, so that a mistake there does not hide itself here.
+package bench
+
+import (
+	"bytes"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"janustat/core/device"
+)
+
+//go:embed sites
+var builtin embed.FS
+
+// Site describes a simulated site. Its YAML form is specified in docs/bench.md.
+type Site struct {
+	Name    string           `yaml:"site"`
+	Seed    uint64           `yaml:"seed"`
+	Loss    float64          `yaml:"loss"`  // share of frame deliveries lost, 0 to 1
+	Delay   time.Duration    `yaml:"delay"` // of every delivery
+	Laptop  Laptop           `yaml:"laptop"`
+	Models  map[string]Model `yaml:"models"`
+	Devices []Unit           `yaml:"devices"`
+	Others  []Bystander      `yaml:"others"`
+}
+
+// Laptop is what a client's port looks like.
+type Laptop struct {
+	MAC       string   `yaml:"mac"`
+	Addresses []string `yaml:"addresses"`
+}
+
+// Model is a type of device by an invented maker.
+type Model struct {
+	Make       string        `yaml:"make"`
+	Name       string        `yaml:"name"`
+	Kind       string        `yaml:"kind"` // camera, recorder, door-station, indoor-station, panel
+	Firmware   string        `yaml:"firmware"`
+	Factory    string        `yaml:"factory"`      // address/prefix as delivered
+	Auth       string        `yaml:"auth"`         // token, md5, sha256, both (digests), any
+	Dialect    string        `yaml:"dialect"`      // declared, default, wild
+	Path       string        `yaml:"path"`         // of the device service
+	Restart    time.Duration `yaml:"restart"`      // how long it takes
+	NeedsBoot  bool          `yaml:"needs_boot"`   // uses a new address only after a restart
+	Strict     bool          `yaml:"strict"`       // refuses nearly everything until it has a password
+	TypedOnly  bool          `yaml:"typed_only"`   // answers only probes for its own type
+	NoXAddrs   bool          `yaml:"no_xaddrs"`    // probe matches carry no address: it has to be resolved
+	NoServices bool          `yaml:"no_services"`  // lacks GetServices
+	FaultCode  int           `yaml:"fault_status"` // HTTP status of faults, 400 or 500
+	Rules      *Rules        `yaml:"rules"`
+}
+
+// Rules are a model's password rules.
+type Rules struct {
+	Min     int  `yaml:"min"`
+	Max     int  `yaml:"max"`
+	Upper   int  `yaml:"upper"`
+	Digits  int  `yaml:"digits"`
+	Special int  `yaml:"special"`
+	NoUser  bool `yaml:"no_user"`
+	Silent  bool `yaml:"silent"` // enforced, not published
+}
+
+// Unit is one device, or several alike.
+type Unit struct {
+	ID       string        `yaml:"id"`
+	Model    string        `yaml:"model"`
+	MAC      string        `yaml:"mac"`
+	Serial   string        `yaml:"serial"`
+	Address  string        `yaml:"address"` // instead of the model's factory address
+	Gateway  string        `yaml:"gateway"`
+	DHCP     bool          `yaml:"dhcp"`
+	Name     string        `yaml:"name"`
+	Password string        `yaml:"password"` // of its administrator, set by someone else before
+	Clock    time.Duration `yaml:"clock"`    // its clock minus the true time
+	Restart  time.Duration `yaml:"restart"`  // instead of the model's
+	Slow     time.Duration `yaml:"slow"`     // before each answer
+	LoseMove bool          `yaml:"lose_move"`
+	Count    int           `yaml:"count"` // so many, with MAC and serial counted up
+	prefix   netip.Prefix  // parsed Address
+	mac      device.MAC    // parsed MAC
+	gateway  netip.Addr    // parsed Gateway
+	model    Model         // looked up
+}
+
+// Bystander is something on the LAN that is not to be touched.
+type Bystander struct {
+	ID      string   `yaml:"id"`
+	Role    string   `yaml:"role"` // router, dhcp, printer, computer
+	MAC     string   `yaml:"mac"`
+	Address string   `yaml:"address"`
+	Gateway string   `yaml:"gateway"`
+	Pool    []string `yaml:"pool"` // first and last address, of a DHCP server
+	prefix  netip.Prefix
+	mac     device.MAC
+}
+
+// Demo is the name of the built-in site that the demo plays on.
+const Demo = "quillmere"
+
+// Load reads a site: a file, or the name of a built-in one.
+func Load(name string) (*Site, error) {
+	data, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) && !strings.ContainsAny(name, "./\\") {
+		data, err = builtin.ReadFile("sites/" + name + ".yaml")
+	}
+	if err != nil {
+		return nil, fmt.Errorf("bench site: %w", err)
+	}
+	site, err := Parse(data)
+	if err != nil {
+		return nil, fmt.Errorf("bench site %s: %w", name, err)
+	}
+	return site, nil
+}
+
+// Parse reads a site's YAML and checks it.
+func Parse(data []byte) (*Site, error) {
+	var s Site
+	if err := yaml.NewDecoder(bytes.NewReader(data), yaml.Strict()).Decode(&s); err != nil {
+		return nil, err
+	}
+	models, err := builtinModels()
+	if err != nil {
+		return nil, err
+	}
+	for name, m := range s.Models {
+		models[name] = m
+	}
+	s.Models = models
+	if err := s.expand(); err != nil {
+		return nil, err
+	}
+	for i := range s.Others {
+		o := &s.Others[i]
+		if o.mac, err = device.ParseMAC(o.MAC); err != nil {
+			return nil, fmt.Errorf("%s: %w", o.ID, err)
+		}
+		if o.prefix, err = netip.ParsePrefix(o.Address); err != nil {
+			return nil, fmt.Errorf("%s: %w", o.ID, err)
+		}
+	}
+	return &s, nil
+}
+
+func builtinModels() (map[string]Model, error) {
+	data, err := builtin.ReadFile("sites/models.yaml")
+	if err != nil {
+		return nil, err
+	}
+	var models map[string]Model
+	if err := yaml.NewDecoder(bytes.NewReader(data), yaml.Strict()).Decode(&models); err != nil {
+		return nil, fmt.Errorf("built-in models: %w", err)
+	}
+	return models, nil
+}
+
+// expand turns counted units into single ones and resolves their models.
+func (s *Site) expand() error {
+	var out []Unit
+	for _, u := range s.Devices {
+		model, ok := s.Models[u.Model]
+		if !ok {
+			return fmt.Errorf("%s: no model %q", u.ID, u.Model)
+		}
+		u.model = model
+		if u.Restart == 0 {
+			u.Restart = model.Restart
+		}
+		if u.Address == "" {
+			u.Address = model.Factory
+		}
+		var err error
+		if u.prefix, err = netip.ParsePrefix(u.Address); err != nil {
+			return fmt.Errorf("%s: address: %w", u.ID, err)
+		}
+		if u.Gateway != "" {
+			if u.gateway, err = netip.ParseAddr(u.Gateway); err != nil {
+				return fmt.Errorf("%s: gateway: %w", u.ID, err)
+			}
+		}
+		first, err := device.ParseMAC(u.MAC)
+		if err != nil {
+			return fmt.Errorf("%s: %w", u.ID, err)
+		}
+		for n := range max(u.Count, 1) {
+			one := u
+			one.mac = addToMAC(first, n)
+			if u.Count > 1 {
+				one.ID = fmt.Sprintf("%s-%d", u.ID, n+1)
+				one.Serial = fmt.Sprintf("%s%03d", u.Serial, n+1)
+			}
+			out = append(out, one)
+		}
+	}
+	s.Devices = out
+	return nil
+}
+
+// addToMAC counts a MAC up in its last three bytes.
+func addToMAC(m device.MAC, n int) device.MAC {
+	v := int(m[3])<<16 | int(m[4])<<8 | int(m[5])
+	v += n
+	m[3], m[4], m[5] = byte(v>>16), byte(v>>8), byte(v)
+	return m
+}

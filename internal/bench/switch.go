@@ -1,0 +1,129 @@
+package bench
+
+import (
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"janustat/core/device"
+)
+
+// queueLen is how many frames wait at a port before the switch drops more, as
+// a real switch does when a buffer is full.
+const queueLen = 4096
+
+// Switch is a learning Ethernet switch (IEEE 802.1D, 7.8) with fault injection.
+type Switch struct {
+	mu    sync.RWMutex
+	ports map[*Port]struct{}
+	table map[device.MAC]*Port
+	loss  float64       // share of deliveries dropped, 0 to 1
+	delay time.Duration // of every delivery
+	seed  uint64
+	count uint64 // ports made, which seeds each port's own chance
+}
+
+// NewSwitch makes a switch. The same seed gives each port the same chances.
+func NewSwitch(loss float64, delay time.Duration, seed uint64) *Switch {
+	return &Switch{ports: map[*Port]struct{}{}, table: map[device.MAC]*Port{}, loss: loss, delay: delay, seed: seed}
+}
+
+// Port is one socket of the switch with a cable in it.
+type Port struct {
+	sw     *Switch
+	queue  chan []byte
+	closed chan struct{}
+	once   sync.Once
+	chance *rand.Rand
+	mu     sync.Mutex // guards chance
+}
+
+// Plug connects something that takes frames. deliver runs on the port's own
+// goroutine and may keep the frame.
+func (s *Switch) Plug(deliver func(frame []byte)) *Port {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.count++
+	p := &Port{
+		sw: s, queue: make(chan []byte, queueLen), closed: make(chan struct{}),
+		chance: rand.New(rand.NewPCG(s.seed, s.count)),
+	}
+	s.ports[p] = struct{}{}
+	go p.run(deliver)
+	return p
+}
+
+func (p *Port) run(deliver func([]byte)) {
+	for {
+		select {
+		case f := <-p.queue:
+			if p.sw.delay > 0 {
+				time.Sleep(p.sw.delay)
+			}
+			deliver(f)
+		case <-p.closed:
+			return
+		}
+	}
+}
+
+// Unplug pulls the cable. Frames still queued are lost.
+func (p *Port) Unplug() {
+	p.once.Do(func() {
+		close(p.closed)
+		p.sw.mu.Lock()
+		defer p.sw.mu.Unlock()
+		delete(p.sw.ports, p)
+		for mac, at := range p.sw.table {
+			if at == p {
+				delete(p.sw.table, mac)
+			}
+		}
+	})
+}
+
+// Send takes a frame into the switch at this port. The frame is copied.
+func (p *Port) Send(frame []byte) {
+	if len(frame) < 14 {
+		return
+	}
+	src, dst := device.MACFrom(frame[6:12]), device.MACFrom(frame[0:6])
+	s := p.sw
+	s.mu.RLock()
+	known, to := s.table[src] == p, s.table[dst]
+	s.mu.RUnlock()
+	if !known && !src.IsGroup() {
+		s.mu.Lock()
+		s.table[src] = p
+		s.mu.Unlock()
+	}
+	copied := append([]byte(nil), frame...)
+	if to != nil && !dst.IsGroup() {
+		if to != p {
+			to.take(copied)
+		}
+		return
+	}
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	for other := range s.ports {
+		if other != p {
+			other.take(copied) // receivers only read frames, so one copy serves all
+		}
+	}
+}
+
+func (p *Port) take(frame []byte) {
+	if p.sw.loss > 0 {
+		p.mu.Lock()
+		lost := p.chance.Float64() < p.sw.loss
+		p.mu.Unlock()
+		if lost {
+			return
+		}
+	}
+	select {
+	case p.queue <- frame:
+	default: // the buffer is full
+	}
+}

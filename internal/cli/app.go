@@ -1,0 +1,218 @@
+// Package cli is the command line: the commands, their tables, prompts and live
+// view. It is the only code that prints.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"runtime/debug"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"janustat/core/device"
+	"janustat/core/ground"
+	"janustat/internal/job"
+	"janustat/internal/reach"
+	"janustat/internal/wire"
+)
+
+// Exit codes of the program.
+const (
+	ExitDone  = 0 // done and true
+	ExitNeeds = 1 // done, but something needs the installer
+	ExitUsage = 2 // wrong usage or bad job sheet
+	ExitCould = 3 // could not run
+)
+
+// App is the program with its streams and environment.
+type App struct {
+	In     io.Reader
+	Out    io.Writer // results only
+	Err    io.Writer // progress, prompts and logs
+	Getenv func(string) string
+
+	jobDir, wireSpec, passphraseFile, logLevel string
+	json, yes, quiet                           bool
+}
+
+// usageError is wrong usage: exit code 2.
+type usageError struct{ error }
+
+func (e usageError) Unwrap() error { return e.error }
+
+func usagef(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// needsError ends a command that was carried out but left something to the installer.
+type needsError struct{ text string }
+
+func (e needsError) Error() string { return e.text }
+
+// Run carries out one command line and gives the exit code.
+func (a *App) Run(ctx context.Context, args []string) int {
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(a.In)
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
+	err := root.ExecuteContext(ctx)
+	if err != nil {
+		var needs needsError
+		if !errors.As(err, &needs) || needs.text != "" {
+			fmt.Fprintf(a.Err, "janustat: %s\n", err)
+		}
+	}
+	return exitCode(err)
+}
+
+func exitCode(err error) int {
+	var usage usageError
+	var needs needsError
+	var disagree *ground.DisagreeError
+	var ambiguous *device.AmbiguousError
+	switch {
+	case err == nil:
+		return ExitDone
+	case errors.As(err, &needs):
+		return ExitNeeds
+	case errors.As(err, &usage), errors.As(err, &disagree), errors.As(err, &ambiguous),
+		errors.Is(err, job.ErrSheet), errors.Is(err, job.ErrNoJob), errors.Is(err, device.ErrNoDevice),
+		errors.Is(err, ground.ErrFull), errors.Is(err, ground.ErrStrand), errors.Is(err, ground.ErrNoGround):
+		return ExitUsage
+	default:
+		return ExitCould
+	}
+}
+
+// Version is set by the linker on releases; otherwise the build's own record is used.
+var Version = ""
+
+func version() string {
+	if Version != "" {
+		return Version
+	}
+	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" {
+		return strings.Trim(info.Main.Version, "()")
+	}
+	return "devel"
+}
+
+func (a *App) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "janustat",
+		Short: "Find, activate, address, prove and record the devices of a site",
+		Long: `Janustat makes the cameras, recorders, intercoms and access panels on a LAN one
+working, documented system: it finds them, gives each its first password and a
+static address that nothing else uses, proves the result and writes the record.
+It never changes this laptop's own network settings.
+
+Watch the whole story without any hardware:  janustat demo
+
+A job, in the order of the work:
+  janustat begin DIR       a new job folder
+  janustat survey          find what is on the LAN
+  janustat take all        choose what belongs to the job
+  janustat allot           decide every address, on paper
+  janustat commission      carry it out
+  janustat prove           read everything back
+  janustat handover        write the record`,
+		Example:       "  janustat demo\n  janustat begin quillmere && cd quillmere && janustat survey --wire eth0",
+		Version:       version(),
+		SilenceErrors: true, SilenceUsage: true,
+		Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return a.status(c.Context()) },
+	}
+	f := root.PersistentFlags()
+	f.StringVar(&a.jobDir, "job", ".", "the job's folder")
+	f.StringVar(&a.wireSpec, "wire", "", "where frames come and go: an adapter's `name`, or bench:PATH; the only adapter that is up if left out")
+	f.StringVar(&a.passphraseFile, "passphrase-file", "", "read the keyring's passphrase from this `file` (or set JANUSTAT_PASSPHRASE)")
+	f.BoolVar(&a.json, "json", false, "one JSON document on standard output")
+	f.BoolVar(&a.yes, "yes", false, "do not ask")
+	f.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
+	f.StringVar(&a.logLevel, "log-level", "warn", "debug, info, warn or error")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.SetVersionTemplate("janustat {{.Version}}\n")
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.AddCommand(a.beginCommand(), a.surveyCommand(), a.listCommand(), a.showCommand(), a.takeCommand(), a.leaveCommand(),
+		a.allotCommand(), a.commissionCommand(), a.proveCommand(), a.handoverCommand(), a.keyCommand(), a.benchCommand(), a.demoCommand())
+	return root
+}
+
+// noArgs refuses arguments, as wrong usage.
+func noArgs(c *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return usagef("%q is no command or argument here; `%s --help` shows what is", args[0], c.CommandPath())
+	}
+	return nil
+}
+
+// say writes a line of progress.
+func (a *App) say(format string, args ...any) {
+	if !a.quiet {
+		fmt.Fprintf(a.Err, format+"\n", args...)
+	}
+}
+
+func (a *App) logger() (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
+		return nil, usagef("--log-level %s: use debug, info, warn or error", a.logLevel)
+	}
+	return slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: level})), nil
+}
+
+// open opens the job for reading.
+func (a *App) open(ctx context.Context) (*job.Job, []device.Device, error) {
+	j, err := job.Open(ctx, a.jobDir)
+	if err != nil {
+		return nil, nil, err
+	}
+	devices, err := j.Register.Devices(ctx)
+	if err != nil {
+		j.Close()
+		return nil, nil, err
+	}
+	return j, devices, nil
+}
+
+// withJob runs f on the locked job.
+func (a *App) withJob(ctx context.Context, command string, f func(*job.Job, []device.Device) error) error {
+	if _, err := os.Stat(a.jobDir); err != nil {
+		return fmt.Errorf("%w: %w", job.ErrNoJob, err)
+	}
+	j, _, err := a.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer j.Close()
+	lock, err := j.Lock(command)
+	if err != nil {
+		return err
+	}
+	defer lock.Unlock()
+	// Read under the lock: another program may just have finished.
+	devices, err := j.Register.Devices(ctx)
+	if err != nil {
+		return err
+	}
+	return f(j, devices)
+}
+
+// withNet runs f with the wire open.
+func (a *App) withNet(f func(*reach.Net) error) error {
+	w, err := wire.Open(a.wireSpec)
+	if err != nil {
+		return err
+	}
+	facts := w.Facts()
+	if facts.Forwards {
+		a.say("note: IPv4 forwarding is on here; the kernel may disturb visitors (sysctl net.ipv4.ip_forward=0 while you work)")
+	}
+	n := reach.New(w)
+	defer n.Close()
+	return f(n)
+}

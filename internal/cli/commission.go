@@ -1,0 +1,312 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/internal/field"
+	"janustat/internal/job"
+	"janustat/internal/reach"
+)
+
+func (a *App) commissionCommand() *cobra.Command {
+	var dry bool
+	crew := commission.DefaultCrew
+	c := &cobra.Command{
+		Use:   "commission",
+		Short: "Carry it out: password, clock, name, address, verify",
+		Long: `Carries out for every taken and allotted device, in parallel: the first password,
+the clock, the name, the address (after an RFC 5227 probe), a restart where the
+device asks for one, and a reading back of everything. Every step is journaled
+before it is sent. Run it again at any time: it goes on where it stopped, and
+writes nothing to a device that is right already.`,
+		Example: "  janustat commission --dry-run\n  janustat commission --wire eth0 --yes",
+		Args:    noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if crew < 1 || crew > 256 {
+				return usagef("--crew %d: use 1 to 256", crew)
+			}
+			return a.withJob(c.Context(), "commission", func(j *job.Job, devices []device.Device) error {
+				if dry {
+					return a.dryRun(j, devices)
+				}
+				return a.commission(c.Context(), j, devices, crew)
+			})
+		},
+	}
+	c.Flags().BoolVar(&dry, "dry-run", false, "show what would be written and send nothing")
+	c.Flags().IntVar(&crew, "crew", crew, "conversations held at once")
+	return c
+}
+
+// ready gives the taken devices that have an allotment, or an error that says
+// what is missing.
+func ready(devices []device.Device) (int, error) {
+	n := 0
+	for i := range devices {
+		d := &devices[i]
+		if d.InJob != device.Taken {
+			continue
+		}
+		if d.Allotted == nil {
+			return 0, usagef("%s has no address allotted: run `janustat allot` first", d.Tag)
+		}
+		n++
+	}
+	if n == 0 {
+		return 0, usagef("no device is taken: choose with `janustat take all`, then run `janustat allot`")
+	}
+	return n, nil
+}
+
+func (a *App) commission(ctx context.Context, j *job.Job, devices []device.Device, crew int) error {
+	n, err := ready(devices)
+	if err != nil {
+		return err
+	}
+	if err := a.confirm(fmt.Sprintf("Commission %s now?", plural(n, "device"))); err != nil {
+		return err
+	}
+	return a.withNet(func(net *reach.Net) error {
+		subnets, avoid, err := a.lay(ctx, j, devices, net)
+		if err != nil {
+			return err
+		}
+		site := &field.Site{Net: net, Subnets: subnets, Avoid: avoid}
+		plans, err := a.plans(j, devices)
+		if err != nil {
+			return err
+		}
+		return a.carryOut(ctx, j, site, plans, crew)
+	})
+}
+
+// plans makes the plans and saves the passwords they need before anything is sent.
+func (a *App) plans(j *job.Job, devices []device.Device) ([]commission.Plan, error) {
+	keys, err := a.keyring(j, true)
+	if err != nil {
+		return nil, err
+	}
+	if keys.Site().IsZero() {
+		p, err := field.SitePassword(j.Sheet, devices, rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		keys.SetSite(p)
+		a.say("made a site password; it is on the keyring: janustat key show")
+	}
+	plans, changed := field.Plans(j.Sheet, devices, keys)
+	if changed {
+		if err := keys.Save(); err != nil {
+			return nil, fmt.Errorf("the passwords could not be saved, so nothing was sent: %w", err)
+		}
+	}
+	return plans, nil
+}
+
+func (a *App) carryOut(ctx context.Context, j *job.Job, site *field.Site, plans []commission.Plan, crew int) error {
+	begun := time.Now()
+	view := a.startView(plans)
+	worker := commission.Worker{
+		Site: site, Journal: j.Register, Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
+		Place: commission.NewPlaces(crew), Watch: view.step,
+	}
+	var saving sync.Mutex
+	var saveErr error
+	results := commission.RunAll(ctx, worker, plans, func(f func()) { go f() }, func(r commission.Result) {
+		view.result(r)
+		saving.Lock()
+		defer saving.Unlock()
+		// Saved even when the run is being stopped: what was done was done.
+		if err := a.saveResult(context.WithoutCancel(ctx), j, r); err != nil && saveErr == nil {
+			saveErr = err
+		}
+	})
+	view.stop()
+	if saveErr != nil {
+		return saveErr
+	}
+	return a.summary(results, time.Since(begun))
+}
+
+// saveResult carries one result into the register.
+func (a *App) saveResult(ctx context.Context, j *job.Job, r commission.Result) error {
+	devices, err := j.Register.Devices(ctx)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(devices, func(d device.Device) bool { return d.ID == r.Plan.ID })
+	if at < 0 {
+		return fmt.Errorf("register: %s is gone from it", r.Plan.Tag)
+	}
+	field.Record(&devices[at], r)
+	if g, err := field.Ground(ctx, j, devices); err == nil {
+		field.Judge(devices, g.Subnet)
+	}
+	return j.Register.Save(ctx, devices[at:at+1])
+}
+
+// resultJSON is one device in the --json document of commission.
+type resultJSON struct {
+	Tag     string            `json:"tag"`
+	MAC     device.MAC        `json:"mac"`
+	Address string            `json:"address"`
+	Status  commission.Status `json:"status"`
+	Reason  string            `json:"reason,omitempty"`
+	Next    string            `json:"next,omitempty"`
+	Writes  []commission.Step `json:"writes"`
+	SpentMS map[string]int64  `json:"spent_ms"`
+}
+
+func (a *App) summary(results []commission.Result, took time.Duration) error {
+	count := map[commission.Status]int{}
+	writes := 0
+	for _, r := range results {
+		count[r.Status]++
+		writes += len(r.Writes)
+	}
+	if a.json {
+		out := make([]resultJSON, len(results))
+		for i, r := range results {
+			spent := map[string]int64{}
+			for s, d := range r.Spent {
+				spent[string(s)] = d.Milliseconds()
+			}
+			out[i] = resultJSON{r.Plan.Tag, r.Plan.MAC, r.Plan.Target.Address.String(), r.Status, r.Reason, r.Next, orEmpty(r.Writes), spent}
+		}
+		if err := a.emit(struct {
+			Results []resultJSON `json:"results"`
+			Writes  int          `json:"writes"`
+			TookMS  int64        `json:"took_ms"`
+		}{out, writes, took.Milliseconds()}); err != nil {
+			return err
+		}
+	} else {
+		a.printSummary(results, count, writes, took)
+	}
+	if count[commission.Done] != len(results) {
+		return needsError{}
+	}
+	return nil
+}
+
+func (a *App) printSummary(results []commission.Result, count map[commission.Status]int, writes int, took time.Duration) {
+	for _, status := range []commission.Status{commission.NeedsYou, commission.NotTried} {
+		if count[status] == 0 {
+			continue
+		}
+		fmt.Fprintf(a.Out, "%s:\n", a.paint(a.Out, badStyle, string(status)))
+		for _, r := range results {
+			if r.Status == status {
+				fmt.Fprintf(a.Out, "  %s (%s) %s\n    next: %s\n", r.Plan.Tag, r.Plan.MAC, r.Reason, r.Next)
+			}
+		}
+	}
+	fmt.Fprintf(a.Out, "%s, %d need you, %d not tried; %s in %.1f s\n",
+		a.paint(a.Out, goodStyle, fmt.Sprintf("%d done", count[commission.Done])), count[commission.NeedsYou], count[commission.NotTried], plural(writes, "write"), took.Seconds())
+	fmt.Fprintf(a.Out, "Longest device, by step: %s\n", whereTimeWent(results))
+	if count[commission.Done] == len(results) {
+		fmt.Fprintln(a.Out, "Next: janustat prove")
+	}
+}
+
+// timedSteps are the steps whose time is told, with the words for it.
+var timedSteps = []struct {
+	words string
+	steps []commission.Step
+}{
+	{"taking visitor addresses", []commission.Step{commission.StepVisit}},
+	{"finding", []commission.Step{commission.StepFind}},
+	{"waiting for the address probe", []commission.Step{commission.StepProbe}},
+	{"speaking", []commission.Step{
+		commission.StepKey, commission.StepClock, commission.StepName, commission.StepAddress, commission.StepGateway, commission.StepRestart, commission.StepVerify,
+	}},
+	{"restarting or moving", []commission.Step{commission.StepReturn}},
+}
+
+// whereTimeWent breaks down the slowest device, which is what the run waited for.
+func whereTimeWent(results []commission.Result) string {
+	sum := func(r commission.Result, steps []commission.Step) (d time.Duration) {
+		for _, s := range steps {
+			d += r.Spent[s]
+		}
+		return d
+	}
+	var slowest commission.Result
+	var most time.Duration
+	for _, r := range results {
+		var all time.Duration
+		for _, d := range r.Spent {
+			all += d
+		}
+		if all > most {
+			slowest, most = r, all
+		}
+	}
+	parts := make([]string, 0, len(timedSteps))
+	for _, t := range timedSteps {
+		if d := sum(slowest, t.steps); d >= 50*time.Millisecond {
+			parts = append(parts, fmt.Sprintf("%s %.1f s", t.words, d.Seconds()))
+		}
+	}
+	return fmt.Sprintf("%s: %s", slowest.Plan.Tag, strings.Join(parts, ", "))
+}
+
+// dryRun tells what the register makes expect, without any traffic.
+func (a *App) dryRun(j *job.Job, devices []device.Device) error {
+	if _, err := ready(devices); err != nil {
+		return err
+	}
+	type row struct {
+		Tag   string            `json:"tag"`
+		From  string            `json:"from"`
+		To    string            `json:"to"`
+		Steps []commission.Step `json:"steps"`
+	}
+	rows := []row{}
+	for i := range devices {
+		d := &devices[i]
+		if d.InJob != device.Taken {
+			continue
+		}
+		plan := commission.Plan{Target: *d.Allotted}
+		plan.Target.Name = j.Sheet.NameFor(d)
+		var steps []commission.Step
+		if d.Access == device.Fresh {
+			steps = append(steps, commission.StepKey)
+		}
+		found := commission.Found{Settings: device.Settings{Name: d.Name}}
+		if d.Settings != nil {
+			found.Settings = *d.Settings
+		}
+		steps = append(steps, commission.Decide(plan, found)...)
+		rows = append(rows, row{d.Tag, addressText(d.Address()), fmt.Sprintf("%s/%d", d.Allotted.Address, d.Allotted.Prefix), orEmpty(steps)})
+	}
+	if a.json {
+		return a.emit(rows)
+	}
+	l := &listing{columns: []column{{"TAG", 0}, {"FROM", 0}, {"TO", 0}, {"WOULD WRITE", 0}}}
+	for _, r := range rows {
+		var words []string
+		for _, s := range r.Steps {
+			words = append(words, string(s))
+		}
+		text := strings.Join(words, ", ")
+		if text == "" {
+			text = "nothing, as far as the register knows"
+		}
+		l.add(plain(r.Tag), plain(r.From), plain(r.To), plain(text))
+	}
+	a.write(a.Out, l)
+	fmt.Fprintln(a.Out, "\nNothing was sent. Clocks are read when it is carried out, and set where they are more than 2 s off.")
+	return nil
+}

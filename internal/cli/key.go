@@ -1,0 +1,240 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"janustat/core/device"
+	"janustat/core/secret"
+	"janustat/internal/field"
+	"janustat/internal/job"
+	"janustat/internal/reach"
+)
+
+func (a *App) keyCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "key",
+		Short: "Set, generate and show passwords",
+		Long: `The keyring holds the job's passwords, encrypted to a passphrase. Passwords are
+never given on the command line: they are asked for, or read from standard input.`,
+		Example: "  janustat key set R01 --wire eth0\n  janustat key show C01",
+		Args:    noArgs,
+		RunE:    func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	c.AddCommand(a.keySetCommand(), a.keyGenerateCommand(), a.keyShowCommand())
+	return c
+}
+
+func (a *App) keySetCommand() *cobra.Command {
+	var user string
+	c := &cobra.Command{
+		Use:   "set [DEVICE]",
+		Short: "Give the site password, or the password a device already has",
+		Long: `Without DEVICE: gives the site password, which fresh devices get when they are
+commissioned. With DEVICE: gives the password that a device already has. It is
+offered to the device once, counted against its budget of tries, and kept only if
+it opens it; the device's settings are then read.`,
+		Example: "  janustat key set\n  janustat key set R01 --wire eth0",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usagef("key set takes one device at most; the password itself is asked for")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.withJob(c.Context(), "key set", func(j *job.Job, devices []device.Device) error {
+				if len(args) == 0 {
+					return a.keySetSite(j, devices)
+				}
+				return a.keySetDevice(c.Context(), j, devices, args[0], user)
+			})
+		},
+	}
+	c.Flags().StringVar(&user, "user", "", "the administrator's `name` on the device; the job sheet's if left out")
+	return c
+}
+
+func (a *App) keySetSite(j *job.Job, devices []device.Device) error {
+	keys, err := a.keyring(j, true)
+	if err != nil {
+		return err
+	}
+	plain, err := a.newSecret("site password")
+	if err != nil {
+		return err
+	}
+	p := secret.New(plain)
+	if err := judge(j, devices, p); err != nil {
+		return err
+	}
+	keys.SetSite(p)
+	if err := keys.Save(); err != nil {
+		return err
+	}
+	return a.report("the site password is on the keyring; devices commissioned from now on get it")
+}
+
+// judge holds a given password against the sane rules, the sheet's, and those
+// of every taken device.
+func judge(j *job.Job, devices []device.Device, p secret.Password) error {
+	rules, err := secret.Sane.And(j.Sheet.Rules())
+	if err != nil {
+		return usageError{err}
+	}
+	if err := rules.Judge(p, j.Sheet.User()); err != nil {
+		return usagef("this password will not do: %w", err)
+	}
+	for i := range devices {
+		d := &devices[i]
+		if d.InJob == device.Taken && d.Rules != nil && d.Access == device.Fresh {
+			if err := d.Rules.Judge(p, j.Sheet.User()); err != nil {
+				return usagef("%s (%s %s) will not take this password: %w", d.Tag, d.Make, d.Model, err)
+			}
+		}
+	}
+	return nil
+}
+
+func (a *App) keySetDevice(ctx context.Context, j *job.Job, devices []device.Device, ref, user string) error {
+	d, err := device.Find(devices, ref)
+	if err != nil {
+		return err
+	}
+	if d.InJob != device.Taken {
+		return usagef("%s is not in the job, so no password is offered to it: `janustat take %s` first", d.Label(), ref)
+	}
+	keys, err := a.keyring(j, true)
+	if err != nil {
+		return err
+	}
+	plain, err := a.secretLine("password of " + d.Label())
+	if err != nil {
+		return err
+	}
+	if user == "" {
+		user = j.Sheet.User()
+	}
+	password := secret.New(plain)
+	return a.withNet(func(n *reach.Net) error {
+		subnets, avoid, err := a.lay(ctx, j, devices, n)
+		if err != nil {
+			return err
+		}
+		prover := field.Prover{
+			Site:     &field.Site{Net: n, Subnets: subnets, Avoid: avoid},
+			Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
+		}
+		a.say("offering it to %s at %s …", d.Label(), addressText(d.Address()))
+		result, err := prover.TryKey(ctx, field.KeyPlan(d, user, password))
+		switch {
+		case err != nil:
+			return fmt.Errorf("%s at %s: %w", d.Label(), addressText(d.Address()), err)
+		case result.Wait > 0:
+			return needsError{fmt.Sprintf("%s was not tried: its budget of password tries is spent; wait %s", d.Label(), result.Wait.Round(time.Minute))}
+		case !result.Opened:
+			return needsError{fmt.Sprintf("%s refuses this password: it was not kept, and one try of its budget is spent", d.Label())}
+		}
+		keys.Set(d.MAC, user, password)
+		if err := keys.Save(); err != nil {
+			return err
+		}
+		return a.opened(ctx, j, devices, d, result)
+	})
+}
+
+// opened records what a device told once its password fitted.
+func (a *App) opened(ctx context.Context, j *job.Job, devices []device.Device, d *device.Device, result field.KeyResult) error {
+	s := result.Found.Settings
+	d.Access, d.Settings, d.Name = device.Keyed, &s, s.Name
+	d.Absorb(device.Facts{Serial: result.Found.Serial, Firmware: result.Found.Firmware})
+	if g, err := field.Ground(ctx, j, devices); err == nil {
+		field.Judge(devices, g.Subnet)
+	}
+	if err := j.Register.Save(ctx, devices); err != nil {
+		return err
+	}
+	return a.report(fmt.Sprintf("%s is open: %s; its password is on the keyring", d.Label(), settingsText(d.Settings)))
+}
+
+func (a *App) keyGenerateCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "generate",
+		Short:   "Make a new site password that every taken device accepts",
+		Long:    "Makes a strong site password without signs that look alike, by the strictest of the rules met. Devices that have a password keep theirs.",
+		Example: "  janustat key generate",
+		Args:    noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.withJob(c.Context(), "key generate", func(j *job.Job, devices []device.Device) error {
+				keys, err := a.keyring(j, true)
+				if err != nil {
+					return err
+				}
+				p, err := field.SitePassword(j.Sheet, devices, rand.Reader)
+				if err != nil {
+					return err
+				}
+				keys.SetSite(p)
+				if err := keys.Save(); err != nil {
+					return err
+				}
+				return a.report("a new site password is on the keyring: janustat key show")
+			})
+		},
+	}
+}
+
+func (a *App) keyShowCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "show [DEVICE]",
+		Short:   "Print the site password, or that of one device",
+		Long:    "Prints one password, and nothing else, on standard output. It has no --json form.",
+		Example: "  janustat key show\n  janustat key show R01",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usagef("key show prints one password at a time")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			if a.json {
+				return usagef("passwords are never written as JSON")
+			}
+			j, devices, err := a.open(c.Context())
+			if err != nil {
+				return err
+			}
+			defer j.Close()
+			keys, err := a.keyring(j, false)
+			if err != nil {
+				return err
+			}
+			p := keys.Site()
+			if len(args) == 1 {
+				d, err := device.Find(devices, args[0])
+				if err != nil {
+					return err
+				}
+				if _, p, _ = keys.For(d.MAC); p.IsZero() {
+					return needsError{d.Label() + " has no password on the keyring"}
+				}
+			} else if p.IsZero() {
+				return needsError{"there is no site password yet: `janustat commission` makes one, `janustat key set` gives one"}
+			}
+			fmt.Fprintln(a.Out, p.Reveal())
+			return nil
+		},
+	}
+}
+
+// report ends a command that has one thing to say.
+func (a *App) report(text string) error {
+	if a.json {
+		return a.emit(map[string]string{"done": text})
+	}
+	_, err := fmt.Fprintln(a.Out, text)
+	return err
+}

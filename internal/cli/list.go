@@ -1,0 +1,180 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"janustat/core/device"
+	"janustat/internal/job"
+)
+
+func (a *App) listCommand() *cobra.Command {
+	var everything bool
+	c := &cobra.Command{
+		Use:     "list [SELECTOR …]",
+		Short:   "List the register",
+		Long:    "Lists the devices in the register: those that can be configured or belong to the job, or all.\n" + selectorHelp,
+		Example: "  janustat list\n  janustat list kind=camera condition=stray\n  janustat list --all --json",
+		RunE: func(c *cobra.Command, args []string) error {
+			j, devices, err := a.open(c.Context())
+			if err != nil {
+				return err
+			}
+			defer j.Close()
+			shown, err := chooseForList(devices, args, everything)
+			if err != nil {
+				return err
+			}
+			sortForPeople(shown)
+			if a.json {
+				return a.emit(allJSON(shown))
+			}
+			if len(shown) == 0 {
+				fmt.Fprintln(a.Out, "Nothing to list: janustat survey finds devices, list --all shows bystanders too.")
+				return nil
+			}
+			a.write(a.Out, deviceListing(shown))
+			fmt.Fprintf(a.Out, "\n%s\n", countByKind(shown))
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&everything, "all", false, "bystanders too")
+	return c
+}
+
+func chooseForList(devices []device.Device, terms []string, everything bool) ([]device.Device, error) {
+	var out []device.Device
+	if len(terms) == 0 {
+		for _, d := range devices {
+			if everything || d.InJob == device.Taken || d.Kind != device.Other {
+				out = append(out, d)
+			}
+		}
+		return out, nil
+	}
+	s, err := device.ParseSelector(terms)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	chosen, err := s.List(devices)
+	for _, i := range chosen {
+		out = append(out, devices[i])
+	}
+	return out, err
+}
+
+func (a *App) showCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "show DEVICE",
+		Short:   "Show one device: as found, as left, and its history",
+		Long:    "Shows one device. DEVICE is a tag, a MAC or its last four or more hex digits, a serial number, or an address.",
+		Example: "  janustat show C01\n  janustat show 0102",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return usagef("show takes one device")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			j, devices, err := a.open(c.Context())
+			if err != nil {
+				return err
+			}
+			defer j.Close()
+			d, err := device.Find(devices, args[0])
+			if err != nil {
+				return err
+			}
+			history, err := j.Register.History(c.Context(), d.ID)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.emit(struct {
+					deviceJSON
+					AsFound *device.Settings `json:"as_found"`
+					AsLeft  *device.Settings `json:"as_left"`
+					Why     string           `json:"why,omitempty"`
+					History []job.Entry      `json:"history"`
+				}{asJSON(d), d.AsFound, d.AsLeft, d.Why, orEmpty(history)})
+			}
+			a.printDevice(d, history)
+			return nil
+		},
+	}
+}
+
+func (a *App) printDevice(d *device.Device, history []job.Entry) {
+	line := func(what, value string) {
+		if value != "" {
+			fmt.Fprintf(a.Out, "%-12s %s\n", what, value)
+		}
+	}
+	fmt.Fprintln(a.Out, a.paint(a.Out, headStyle, strings.Join(strings.Fields(d.Label()+"  "+d.Name), " ")))
+	line("kind", string(d.Kind))
+	line("maker, model", strings.TrimSpace(d.Make+" "+d.Model))
+	line("serial", d.Serial)
+	line("MAC", d.MAC.String())
+	line("firmware", d.Firmware)
+	line("address", addressText(d.Address())+clashText(d))
+	line("condition", string(d.Condition))
+	line("access", string(d.Access))
+	line("job", string(d.InJob))
+	line("as found", settingsText(d.AsFound))
+	if d.Allotted != nil {
+		line("allotted", settingsText(d.Allotted)+" ("+d.Why+")")
+	}
+	line("as left", settingsText(d.AsLeft))
+	line("first seen", localTime(d.FirstSeen))
+	line("last seen", localTime(d.SeenAt))
+	line("proved", localTime(d.Proved))
+	for _, e := range history {
+		outcome := e.Outcome
+		if outcome == "" {
+			outcome = "cut short"
+		}
+		text := fmt.Sprintf("%s  %-8s %s: %s", e.Begun.Local().Format("15:04:05"), e.Step, e.Intent, outcome)
+		if e.Detail != "" {
+			text += " (" + e.Detail + ")"
+		}
+		fmt.Fprintln(a.Out, "  "+text)
+	}
+}
+
+func clashText(d *device.Device) string {
+	if len(d.Clashing) == 0 {
+		return ""
+	}
+	others := make([]string, len(d.Clashing))
+	for i, m := range d.Clashing {
+		others[i] = m.String()
+	}
+	return " (also claimed by " + strings.Join(others, ", ") + ")"
+}
+
+func settingsText(s *device.Settings) string {
+	if s == nil {
+		return ""
+	}
+	text := fmt.Sprintf("%s/%d", s.Address, s.Prefix)
+	if s.Gateway.IsValid() {
+		text += ", gateway " + s.Gateway.String()
+	}
+	if s.DHCP {
+		text += ", by DHCP"
+	}
+	if s.Name != "" {
+		text += fmt.Sprintf(", %q", s.Name)
+	}
+	return text
+}
+
+func localTime(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.Local().Format("2006-01-02 15:04:05")
+}

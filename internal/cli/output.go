@@ -1,0 +1,164 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+	"charm.land/lipgloss/v2/table"
+	"golang.org/x/term"
+)
+
+// emit writes v as the one JSON document of a command.
+func (a *App) emit(v any) error {
+	e := json.NewEncoder(a.Out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// terminal gives the file behind a stream if it is a terminal.
+func terminal(w any) (*os.File, bool) {
+	f, ok := w.(*os.File)
+	return f, ok && term.IsTerminal(int(f.Fd()))
+}
+
+// colour reports whether a stream may be coloured. NO_COLOR counts whatever it
+// is set to (no-color.org).
+func (a *App) colour(w io.Writer) bool {
+	_, tty := terminal(w)
+	return tty && a.Getenv("NO_COLOR") == "" && a.Getenv("TERM") != "dumb"
+}
+
+func width(w io.Writer) int {
+	if f, ok := terminal(w); ok {
+		if n, _, err := term.GetSize(int(f.Fd())); err == nil {
+			return n
+		}
+	}
+	return 0 // no limit
+}
+
+// The few colours, each with one meaning everywhere.
+var (
+	goodStyle  = lipgloss.NewStyle().Foreground(lipgloss.Color("#5fd7af"))
+	workStyle  = lipgloss.NewStyle().Foreground(lipgloss.Color("#e5c07b"))
+	badStyle   = lipgloss.NewStyle().Foreground(lipgloss.Color("#ff7b72")).Bold(true)
+	faintStyle = lipgloss.NewStyle().Faint(true)
+	headStyle  = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#7fb4ff"))
+)
+
+// column is one column of a listing. When a terminal is too narrow, the column
+// with the highest spare value goes first; 0 always stays.
+type column struct {
+	head  string
+	spare int
+}
+
+// cell is a value with an optional style.
+type cell struct {
+	text  string
+	style *lipgloss.Style
+}
+
+func plain(s string) cell { return cell{text: s} }
+
+// listing is a table for people.
+type listing struct {
+	columns []column
+	rows    [][]cell
+	faint   map[int]bool // rows shown dimmed
+}
+
+func (l *listing) add(cells ...cell) { l.rows = append(l.rows, cells) }
+
+// write renders the listing to a stream, without borders.
+func (a *App) write(w io.Writer, l *listing) {
+	keep := make([]bool, len(l.columns))
+	for i := range keep {
+		keep[i] = true
+	}
+	text := l.render(keep, a.colour(w))
+	for limit := width(w); limit > 0 && lipgloss.Width(text) > limit; {
+		worst := -1
+		for i, c := range l.columns {
+			if keep[i] && c.spare > 0 && (worst < 0 || c.spare > l.columns[worst].spare) {
+				worst = i
+			}
+		}
+		if worst < 0 {
+			break
+		}
+		keep[worst] = false
+		text = l.render(keep, a.colour(w))
+	}
+	fmt.Fprintln(w, text)
+}
+
+func (l *listing) render(keep []bool, colour bool) string {
+	var at []int
+	for i, k := range keep {
+		if k {
+			at = append(at, i)
+		}
+	}
+	t := table.New().BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).BorderHeader(false).BorderRow(false)
+	heads := make([]string, len(at))
+	for i, c := range at {
+		heads[i] = l.columns[c].head
+	}
+	t.Headers(heads...)
+	for _, r := range l.rows {
+		row := make([]string, len(at))
+		for i, c := range at {
+			row[i] = r[c].text
+			if row[i] == "" {
+				row[i] = "–"
+			}
+		}
+		t.Row(row...)
+	}
+	t.StyleFunc(func(row, col int) lipgloss.Style {
+		base := lipgloss.NewStyle()
+		if col < len(at)-1 {
+			base = base.PaddingRight(2)
+		}
+		if !colour {
+			return base
+		}
+		switch {
+		case row == table.HeaderRow:
+			return base.Inherit(headStyle)
+		case l.faint[row]:
+			return base.Inherit(faintStyle)
+		}
+		if s := l.rows[row][at[col]].style; s != nil {
+			return base.Inherit(*s)
+		}
+		return base
+	})
+	lines := strings.Split(t.String(), "\n")
+	for i, s := range lines {
+		lines[i] = strings.TrimRight(s, " ")
+	}
+	return strings.Join(lines, "\n")
+}
+
+// paint styles text for a stream if it takes colour.
+func (a *App) paint(w io.Writer, s lipgloss.Style, text string) string {
+	if !a.colour(w) {
+		return text
+	}
+	return s.Render(text)
+}
+
+// plural gives "1 camera", "2 cameras".
+func plural(n int, word string) string {
+	if n == 1 {
+		return fmt.Sprintf("%d %s", n, word)
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}

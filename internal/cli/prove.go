@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/internal/field"
+	"janustat/internal/job"
+	"janustat/internal/reach"
+)
+
+func (a *App) proveCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "prove",
+		Short: "Read everything back and compare it with the register",
+		Long: `Visits every commissioned device and checks that it answers at its address, alone,
+with its password and not without one, that it is the same device, and that its
+address, gateway, name and clock are right. Nothing is written to any device.
+Exit code 1 on any difference.`,
+		Example: "  janustat prove --wire eth0\n  janustat prove --json",
+		Args:    noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.withJob(c.Context(), "prove", func(j *job.Job, devices []device.Device) error {
+				return a.withNet(func(n *reach.Net) error { return a.prove(c.Context(), j, devices, n) })
+			})
+		},
+	}
+}
+
+func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n *reach.Net) error {
+	if _, err := ready(devices); err != nil {
+		return err
+	}
+	subnets, avoid, err := a.lay(ctx, j, devices, n)
+	if err != nil {
+		return err
+	}
+	keys, err := a.keyring(j, false)
+	if err != nil {
+		return err
+	}
+	plans, _ := field.Plans(j.Sheet, devices, keys)
+	prover := field.Prover{
+		Site:     &field.Site{Net: n, Subnets: subnets, Avoid: avoid},
+		Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
+	}
+	a.say("proving %s …", plural(len(plans), "device"))
+	proofs := a.proveAll(ctx, prover, devices, plans)
+	if err := ctx.Err(); err != nil {
+		return fmt.Errorf("interrupted: nothing is recorded as proved: %w", err)
+	}
+	now := time.Now()
+	failed := 0
+	for i := range proofs {
+		d := deviceByID(devices, proofs[i].Device.ID)
+		if d.Proved = now; !proofs[i].OK() {
+			d.Proved, failed = time.Time{}, failed+1
+		}
+		if proofs[i].Found.Firmware != "" {
+			s := proofs[i].Found.Settings
+			d.Settings, d.Firmware = &s, proofs[i].Found.Firmware
+		}
+	}
+	if g, err := field.Ground(ctx, j, devices); err == nil {
+		field.Judge(devices, g.Subnet)
+	}
+	if err := j.Register.Save(ctx, devices); err != nil {
+		return err
+	}
+	if err := a.printProofs(proofs, failed); err != nil {
+		return err
+	}
+	if failed > 0 {
+		return needsError{}
+	}
+	return nil
+}
+
+// proveAll proves side by side, a few at a time, and keeps the order.
+func (a *App) proveAll(ctx context.Context, p field.Prover, devices []device.Device, plans []commission.Plan) []field.Proof {
+	proofs := make([]field.Proof, len(plans))
+	done := make(chan struct{})
+	for i, plan := range plans {
+		d := *deviceByID(devices, plan.ID)
+		go func() {
+			proofs[i] = p.Prove(ctx, d, plan)
+			done <- struct{}{}
+		}()
+	}
+	for range plans {
+		<-done
+	}
+	return proofs
+}
+
+func deviceByID(devices []device.Device, id int64) *device.Device {
+	return &devices[slices.IndexFunc(devices, func(d device.Device) bool { return d.ID == id })]
+}
+
+type proofJSON struct {
+	Tag     string        `json:"tag"`
+	MAC     device.MAC    `json:"mac"`
+	Address string        `json:"address"`
+	OK      bool          `json:"ok"`
+	Checks  []field.Check `json:"checks"`
+}
+
+func (a *App) printProofs(proofs []field.Proof, failed int) error {
+	if a.json {
+		out := make([]proofJSON, len(proofs))
+		for i := range proofs {
+			d := &proofs[i].Device
+			out[i] = proofJSON{d.Tag, d.MAC, d.Allotted.Address.String(), proofs[i].OK(), proofs[i].Checks}
+		}
+		return a.emit(struct {
+			Devices []proofJSON `json:"devices"`
+			Failed  int         `json:"failed"`
+		}{out, failed})
+	}
+	l := &listing{columns: []column{{"TAG", 0}, {"ADDRESS", 0}}}
+	for _, name := range field.Checks {
+		l.columns = append(l.columns, column{head: strings.ToUpper(name)})
+	}
+	for i := range proofs {
+		row := []cell{plain(proofs[i].Device.Tag), plain(proofs[i].Device.Allotted.Address.String())}
+		for _, name := range field.Checks {
+			row = append(row, checkCell(proofs[i].Checks, name))
+		}
+		l.add(row...)
+	}
+	a.write(a.Out, l)
+	fmt.Fprintln(a.Out)
+	for i := range proofs {
+		for _, c := range proofs[i].Checks {
+			if !c.OK {
+				fmt.Fprintf(a.Out, "%s %s: should be %s, is: %s\n", proofs[i].Device.Tag, a.paint(a.Out, badStyle, c.Name), c.Want, c.Got)
+			}
+		}
+	}
+	if failed > 0 {
+		fmt.Fprintf(a.Out, "%d of %d devices proved, %d not. Mend with `janustat commission`, then prove again.\n", len(proofs)-failed, len(proofs), failed)
+		return nil
+	}
+	fmt.Fprintf(a.Out, "%s: every check held. Next: janustat handover\n", a.paint(a.Out, goodStyle, fmt.Sprintf("%d of %d devices proved", len(proofs), len(proofs))))
+	return nil
+}
+
+// checkCell shows a check in words, so that it reads without colour too.
+func checkCell(checks []field.Check, name string) cell {
+	at := slices.IndexFunc(checks, func(c field.Check) bool { return c.Name == name })
+	switch {
+	case at < 0:
+		return cell{"–", &faintStyle}
+	case checks[at].OK:
+		return cell{"ok", &goodStyle}
+	default:
+		return cell{"NO", &badStyle}
+	}
+}

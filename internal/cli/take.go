@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"janustat/core/device"
+	"janustat/internal/job"
+)
+
+const selectorHelp = `
+A SELECTOR is all, a key=value (kind=, access=, condition=, make=, model=; several
+narrow each other, several values of one key widen it), or a device: a tag, a MAC
+or its last digits, a serial number, or an address. "all" and key=value never mean
+a sealed or unmanaged device unless access= asks for it.`
+
+func (a *App) takeCommand() *cobra.Command {
+	return a.choiceCommand("take", "Put devices into the job", device.Taken,
+		"  janustat take all\n  janustat take kind=camera access=fresh\n  janustat take R01 02:e4:42:00:01:02")
+}
+
+func (a *App) leaveCommand() *cobra.Command {
+	return a.choiceCommand("leave", "Never touch these devices", device.Left,
+		"  janustat leave C07\n  janustat leave make=Tallow")
+}
+
+func (a *App) choiceCommand(verb, short string, choice device.Choice, example string) *cobra.Command {
+	return &cobra.Command{
+		Use:     verb + " SELECTOR …",
+		Short:   short,
+		Long:    short + ", after showing which.\n" + selectorHelp,
+		Example: example,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usagef("%s what? Name devices, or use all: `janustat %s --help`", verb, verb)
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := device.ParseSelector(args)
+			if err != nil {
+				return usageError{err}
+			}
+			return a.withJob(c.Context(), verb, func(j *job.Job, devices []device.Device) error {
+				return a.choose(c.Context(), j, devices, s, choice)
+			})
+		},
+	}
+}
+
+func (a *App) choose(ctx context.Context, j *job.Job, devices []device.Device, s device.Selector, choice device.Choice) error {
+	chosen, err := s.Choose(devices)
+	if err != nil {
+		return err
+	}
+	if choice == device.Taken {
+		for _, i := range chosen {
+			if d := &devices[i]; d.Access == device.Unmanaged {
+				return usagef("%s at %s speaks nothing that can be configured, so it cannot be taken", d.Label(), addressText(d.Address()))
+			}
+		}
+	}
+	changed := slices.DeleteFunc(slices.Clone(chosen), func(i int) bool { return devices[i].InJob == choice })
+	for _, i := range changed {
+		devices[i].InJob = choice
+	}
+	if choice == device.Taken {
+		device.AssignTags(devices, chosen)
+	}
+	var shown []device.Device
+	for _, i := range changed {
+		shown = append(shown, devices[i])
+	}
+	sortForPeople(shown)
+	if len(shown) > 0 {
+		if !a.json {
+			a.write(a.Out, deviceListing(shown))
+		}
+		if err := a.confirm(fmt.Sprintf("Mark %s (%s) as %s?", plural(len(shown), "device"), countByKind(shown), choice)); err != nil {
+			return err
+		}
+		if err := j.Register.Save(ctx, devices); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		return a.emit(allJSON(orEmpty(shown)))
+	}
+	if len(chosen) == 0 {
+		fmt.Fprintln(a.Out, "No device fits: janustat list --all shows what there is.")
+		return nil
+	}
+	fmt.Fprintf(a.Out, "%s %s", plural(len(shown), "device"), choice)
+	if n := len(chosen) - len(shown); n > 0 {
+		fmt.Fprintf(a.Out, ", %d already", n)
+	}
+	fmt.Fprintln(a.Out)
+	return nil
+}

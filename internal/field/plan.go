@@ -1,0 +1,82 @@
+package field
+
+import (
+	"fmt"
+	"io"
+	"net/netip"
+	"slices"
+
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/core/secret"
+	"janustat/internal/job"
+)
+
+// Plans says what each taken and allotted device is to become. Devices without
+// a password of their own on the keyring get the site password there; changed
+// reports whether the keyring has to be saved before anything is sent.
+func Plans(sheet *job.Sheet, devices []device.Device, keys *job.Keyring) (plans []commission.Plan, changed bool) {
+	for i := range devices {
+		d := &devices[i]
+		if d.InJob != device.Taken || d.Allotted == nil {
+			continue
+		}
+		user, password, ok := keys.For(d.MAC)
+		if !ok {
+			user, password = sheet.User(), keys.Site()
+			changed = keys.Set(d.MAC, user, password) || changed
+		}
+		target := *d.Allotted
+		target.Name = sheet.NameFor(d)
+		plans = append(plans, commission.Plan{
+			ID: d.ID, Tag: d.Tag, MAC: d.MAC, Serial: d.Serial, From: d.Address(),
+			Target: target, User: user, Password: password, Service: d.Service,
+			NameBySerial: sheet.NameBySerial,
+		})
+	}
+	slices.SortFunc(plans, func(a, b commission.Plan) int {
+		if len(a.Tag) != len(b.Tag) {
+			return len(a.Tag) - len(b.Tag)
+		}
+		if a.Tag < b.Tag {
+			return -1
+		}
+		return 1
+	})
+	return plans, changed
+}
+
+// SitePassword generates a password that fits the sane rules, the job sheet's,
+// and those of every taken device that publishes its own.
+func SitePassword(sheet *job.Sheet, devices []device.Device, random io.Reader) (secret.Password, error) {
+	rules, err := secret.Sane.And(sheet.Rules())
+	if err != nil {
+		return secret.Password{}, fmt.Errorf("the job sheet's password rules: %w", err)
+	}
+	for i := range devices {
+		d := &devices[i]
+		if d.InJob != device.Taken || d.Rules == nil {
+			continue
+		}
+		if rules, err = rules.And(*d.Rules); err != nil {
+			return secret.Password{}, fmt.Errorf("the rules of %s do not go with the others': %w", d.Label(), err)
+		}
+	}
+	return secret.Generate(rules, sheet.User(), random)
+}
+
+// Record carries how commissioning a device ended into what is known of it.
+func Record(d *device.Device, r commission.Result) {
+	if r.At.IsValid() {
+		d.Addresses, d.Clashing = []netip.Addr{r.At}, nil
+	}
+	if r.Opened {
+		d.Access = device.Keyed
+	}
+	if r.Status != commission.Done {
+		return
+	}
+	left := r.Left.Settings
+	d.Settings, d.Name = &left, left.Name
+	d.Absorb(device.Facts{Serial: r.Left.Serial, Firmware: r.Left.Firmware})
+}

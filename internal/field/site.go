@@ -1,0 +1,262 @@
+package field
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/core/secret"
+	"janustat/internal/reach"
+	"janustat/internal/speak/acd"
+	"janustat/internal/speak/arp"
+	"janustat/internal/speak/onvif"
+)
+
+// Site carries commissioning out over reach. It implements commission.Site.
+type Site struct {
+	Net     *reach.Net
+	Subnets *Subnets
+	Avoid   func(netip.Addr) bool
+}
+
+var _ commission.Site = (*Site)(nil)
+
+// Timing of meeting devices.
+const (
+	openLimit = 30 * time.Second       // from answering ARP to answering HTTP
+	openEvery = 300 * time.Millisecond // between tries
+	awayAfter = 2 * time.Second        // silence that means it is away
+	staysPut  = 15 * time.Second       // it was told to go and did not
+)
+
+// Now implements commission.Site.
+func (*Site) Now() time.Time { return time.Now() }
+
+// Arrive takes visitors in the subnets of the device's old and new addresses.
+func (s *Site) Arrive(ctx context.Context, p commission.Plan) error {
+	_, err := s.places(ctx, []netip.Addr{p.From, p.Target.Address})
+	return err
+}
+
+// visitor gives our visitor in the subnet of an address.
+func (s *Site) visitor(ctx context.Context, a netip.Addr) (*reach.Visitor, error) {
+	return s.Net.Visit(ctx, s.Subnets.Of(a), s.Avoid)
+}
+
+// places pairs addresses with visitors to ask from, taking them side by side.
+func (s *Site) places(ctx context.Context, addresses []netip.Addr) ([]reach.Place, error) {
+	out, errs := make([]reach.Place, len(addresses)), make([]error, len(addresses))
+	var wait sync.WaitGroup
+	for i, a := range addresses {
+		wait.Go(func() {
+			v, err := s.visitor(ctx, a)
+			out[i], errs[i] = reach.Place{Address: a, From: v}, err
+		})
+	}
+	wait.Wait()
+	return out, errors.Join(errs...)
+}
+
+// Find implements commission.Site.
+func (s *Site) Find(ctx context.Context, p commission.Plan, addresses []netip.Addr) (netip.Addr, error) {
+	places, err := s.places(ctx, addresses)
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	return s.Net.WaitARP(ctx, p.MAC, places)
+}
+
+// Return implements commission.Site.
+func (s *Site) Return(ctx context.Context, p commission.Plan, was netip.Addr, addresses []netip.Addr) (netip.Addr, error) {
+	places, err := s.places(ctx, addresses)
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	back := make(chan netip.Addr, 1)
+	watch := returning{was: was, places: addresses, begun: time.Now(), last: time.Now()}
+	stop := s.Net.HearARP(func(a arp.Packet) {
+		if a.SenderMAC == p.MAC && watch.heard(a, time.Now()) {
+			select {
+			case back <- a.Sender:
+			default:
+			}
+		}
+	})
+	defer stop()
+	asked := make(chan error, 1)
+	go func() { asked <- s.Net.Ask(ctx, places) }()
+	select {
+	case at := <-back:
+		return at, nil
+	case err := <-asked:
+		return netip.Addr{}, err // asking ends only with an error
+	case <-ctx.Done():
+		return netip.Addr{}, context.Cause(ctx)
+	}
+}
+
+// returning judges ARP packets of a device that was told to go. It is used by
+// one goroutine.
+type returning struct {
+	was         netip.Addr
+	places      []netip.Addr
+	begun, last time.Time // last: when it was last heard at was
+}
+
+// heard reports whether a packet means that the device is back.
+func (r *returning) heard(a arp.Packet, now time.Time) bool {
+	if !slices.Contains(r.places, a.Sender) {
+		return false
+	}
+	announced := a.Op == arp.Request && a.Sender == a.Target
+	if a.Sender != r.was || announced {
+		return true
+	}
+	silence := now.Sub(r.last)
+	r.last = now
+	return silence > awayAfter || now.Sub(r.begun) > staysPut
+}
+
+// Open implements commission.Site. A device that answers ARP may take a while
+// until its service is up.
+func (s *Site) Open(ctx context.Context, p commission.Plan, at netip.Addr) (commission.Session, error) {
+	v, err := s.visitor(ctx, at)
+	if err != nil {
+		return nil, err
+	}
+	path, err := s.Net.Open(v, p.MAC)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeoutCause(ctx, openLimit, errors.New("its service does not answer"))
+	defer cancel()
+	for {
+		c := onvif.New(at.String(), p.Service, transport(path))
+		_, err := c.Clock(ctx)
+		if err == nil || !fatal(err) {
+			return &session{Client: c, path: path, site: s, plan: p, at: at}, nil
+		}
+		c.Close()
+		t := time.NewTimer(openEvery)
+		select {
+		case <-t.C:
+		case <-s.Net.Done():
+			path.Close()
+			return nil, s.Net.Err()
+		case <-ctx.Done():
+			t.Stop()
+			path.Close()
+			return nil, fmt.Errorf("%w: %w", context.Cause(ctx), err)
+		}
+	}
+}
+
+// Claim implements commission.Site. The device's own MAC is no conflict.
+func (s *Site) Claim(ctx context.Context, p commission.Plan) commission.Claim {
+	return claim{acd.Begin(ctx, s.Net, s.Net.Facts().MAC, p.Target.Address, p.MAC)}
+}
+
+type claim struct{ *acd.Probe }
+
+// Wait implements commission.Claim.
+func (c claim) Wait(ctx context.Context) error {
+	err := c.Probe.Wait(ctx)
+	if errors.Is(err, acd.ErrConflict) {
+		return fmt.Errorf("%w: %w", commission.ErrInUse, err)
+	}
+	return err
+}
+
+// session is a conversation with one device. It implements commission.Session.
+type session struct {
+	*onvif.Client
+	path *reach.Path
+	site *Site
+	plan commission.Plan
+	at   netip.Addr
+}
+
+var _ commission.Session = (*session)(nil)
+
+// lost turns the loss of a reply into what the steps understand. A write that
+// could not even be sent counts too: looking in both places is right for both.
+func lost(err error) error {
+	if fatal(err) {
+		return fmt.Errorf("%w: %w", commission.ErrReplyLost, err)
+	}
+	return err
+}
+
+// Read implements commission.Session.
+func (s *session) Read(ctx context.Context) (commission.Found, error) {
+	var f commission.Found
+	info, err := s.Information(ctx)
+	if err != nil {
+		return f, err
+	}
+	f.Serial, f.Firmware = info.Serial, info.Firmware
+	if f.Settings, f.MACs, err = s.Network(ctx, s.at); err != nil {
+		return f, err
+	}
+	if f.Settings.Gateway, err = s.Gateway(ctx); err != nil {
+		return f, err
+	}
+	if f.Settings.Name, err = s.Name(ctx); err != nil {
+		return f, err
+	}
+	f.Clock, err = s.Clock(ctx)
+	return f, err
+}
+
+// CreateAdministrator implements commission.Session.
+func (s *session) CreateAdministrator(ctx context.Context, user string, p secret.Password) error {
+	return lost(s.Client.CreateAdministrator(ctx, user, p))
+}
+
+// SetClock implements commission.Session.
+func (s *session) SetClock(ctx context.Context) error { return lost(s.Client.SetClock(ctx)) }
+
+// SetName implements commission.Session.
+func (s *session) SetName(ctx context.Context, name string) error {
+	return lost(s.Client.SetName(ctx, name))
+}
+
+// SetGateway implements commission.Session.
+func (s *session) SetGateway(ctx context.Context, g netip.Addr) error {
+	return lost(s.Client.SetGateway(ctx, g))
+}
+
+// SetAddress implements commission.Session. When the device is heard at its new
+// address before it has answered, the answer is not waited for any longer.
+func (s *session) SetAddress(ctx context.Context, t device.Settings) (restart bool, err error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	stop := s.site.Net.HearARP(func(a arp.Packet) {
+		if a.SenderMAC == s.plan.MAC && a.Sender == t.Address && t.Address != s.at {
+			time.AfterFunc(answerGrace, cancel)
+		}
+	})
+	defer stop()
+	restart, err = s.Client.SetAddress(ctx, t)
+	return restart, lost(err)
+}
+
+// answerGrace is how long an answer may take that left before the device moved.
+const answerGrace = 500 * time.Millisecond
+
+// Restart implements commission.Session.
+func (s *session) Restart(ctx context.Context) error { return lost(s.Client.Restart(ctx)) }
+
+// Close implements commission.Session.
+func (s *session) Close() {
+	s.Client.Close()
+	s.path.Close()
+}

@@ -1,0 +1,118 @@
+// Package field is the work on site: survey, commission and prove, carried out
+// with the speakers over reach, and the site network as the register tells it.
+package field
+
+import (
+	"iter"
+	"net/netip"
+	"slices"
+
+	"janustat/core/ground"
+)
+
+// factorySubnets are private subnets that devices are commonly delivered on,
+// by no maker in particular: the first of each private range and round numbers.
+var factorySubnets = []netip.Prefix{
+	netip.MustParsePrefix("192.168.0.0/24"),
+	netip.MustParsePrefix("192.168.1.0/24"),
+	netip.MustParsePrefix("192.168.2.0/24"),
+	netip.MustParsePrefix("192.168.10.0/24"),
+	netip.MustParsePrefix("192.168.77.0/24"),
+	netip.MustParsePrefix("192.168.100.0/24"),
+	netip.MustParsePrefix("10.0.0.0/24"),
+	netip.MustParsePrefix("10.0.1.0/24"),
+	netip.MustParsePrefix("10.10.10.0/24"),
+	netip.MustParsePrefix("172.16.0.0/24"),
+	netip.MustParsePrefix("172.16.1.0/24"),
+}
+
+// assumedBits is the mask taken for an address in no known subnet: nearly all
+// factory masks are /24, and a visitor in the same /24 is on link for any wider one.
+const assumedBits = 24
+
+// widestSweep is the widest subnet that is swept whole, in bits: 4,096
+// addresses take two seconds. Wider ones are left to discovery by multicast.
+const widestSweep = 20
+
+// Subnets knows which subnet an address is met in.
+type Subnets struct {
+	known []netip.Prefix // narrowest first
+	swept []netip.Prefix
+	wide  []netip.Prefix // known, but too wide to sweep
+}
+
+// NewSubnets puts together the laptop's subnets, the site's (invalid if not
+// known), the job sheet's further ones and the common factory subnets.
+func NewSubnets(laptop []netip.Prefix, site netip.Prefix, more []netip.Prefix) *Subnets {
+	s := &Subnets{}
+	add := func(p netip.Prefix) {
+		p = p.Masked()
+		if ground.CheckSubnet(p) != nil || slices.Contains(s.known, p) {
+			return
+		}
+		s.known = append(s.known, p)
+		if p.Bits() < widestSweep {
+			s.wide = append(s.wide, p)
+			return
+		}
+		s.swept = append(s.swept, p)
+	}
+	if site.IsValid() {
+		add(site)
+	}
+	for _, p := range laptop {
+		if !p.Addr().IsLinkLocalUnicast() {
+			add(p)
+		}
+	}
+	for _, p := range slices.Concat(more, factorySubnets) {
+		add(p)
+	}
+	slices.SortStableFunc(s.known, func(a, b netip.Prefix) int { return b.Bits() - a.Bits() })
+	return s
+}
+
+// Of gives the subnet that an address is met in: a known one, else the /24 around it.
+func (s *Subnets) Of(a netip.Addr) netip.Prefix {
+	// The site's own mask is known and beats a factory /24 inside it, so the widest that is swept wins.
+	for i := len(s.known) - 1; i >= 0; i-- {
+		if s.known[i].Contains(a) {
+			return s.known[i]
+		}
+	}
+	p, err := a.Prefix(assumedBits)
+	if err != nil {
+		return netip.Prefix{}
+	}
+	return p
+}
+
+// Wide gives the known subnets that are too wide to sweep.
+func (s *Subnets) Wide() []netip.Prefix { return s.wide }
+
+// Sweep yields every host address to sweep once, subnet by subnet.
+func (s *Subnets) Sweep() iter.Seq[netip.Addr] {
+	return func(yield func(netip.Addr) bool) {
+		for i, p := range s.swept {
+			last := ground.ToUint(ground.Broadcast(p))
+			for u := ground.ToUint(ground.Network(p)) + 1; u < last; u++ {
+				a := ground.FromUint(u)
+				if slices.ContainsFunc(s.swept[:i], func(q netip.Prefix) bool { return q.Contains(a) }) {
+					continue
+				}
+				if !yield(a) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Askable reports whether an address may be visited at all: private and
+// link-local ones (RFC 1918, RFC 3927), and those of known subnets.
+func (s *Subnets) Askable(a netip.Addr) bool {
+	if !a.Is4() || a.IsUnspecified() {
+		return false
+	}
+	return a.IsPrivate() || a.IsLinkLocalUnicast() || slices.ContainsFunc(s.known, func(p netip.Prefix) bool { return p.Contains(a) })
+}

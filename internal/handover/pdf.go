@@ -1,0 +1,165 @@
+package handover
+
+import (
+	"bytes"
+	"fmt"
+
+	"codeberg.org/go-pdf/fpdf"
+	"golang.org/x/image/font/gofont/gobold"
+	"golang.org/x/image/font/gofont/goregular"
+
+	"janustat/core/ground"
+)
+
+// Measures of the printed record: A4 landscape, in millimetres.
+const (
+	margin    = 12.0
+	lineStep  = 5.6
+	pageWidth = 297.0
+	pageTall  = 210.0
+	footRoom  = 16.0
+	face      = "go"
+)
+
+// tableColumn is one column of the printed table.
+type tableColumn struct {
+	head string
+	wide float64
+	of   func(Entry) string
+}
+
+var tableColumns = []tableColumn{
+	{"Tag", 11, func(e Entry) string { return e.Tag }},
+	{"Kind", 18, func(e Entry) string { return string(e.Kind) }},
+	{"Name", 45, func(e Entry) string { return e.Name }},
+	{"Maker, model", 46, func(e Entry) string { return e.Make + " " + e.Model }},
+	{"Serial", 30, func(e Entry) string { return e.Serial }},
+	{"MAC", 34, func(e Entry) string { return e.MAC.String() }},
+	{"Firmware", 19, func(e Entry) string { return e.Firmware }},
+	{"Address", 25, func(e Entry) string { return e.Address }},
+	{"Found at", 31, func(e Entry) string { return foundAt(e.AsFound) }},
+	{"Proved", 14, func(e Entry) string {
+		if e.Proved == nil {
+			return "no"
+		}
+		return "yes"
+	}},
+}
+
+// PDF writes the printable record. The same record gives the same bytes.
+func (r Record) PDF() ([]byte, error) {
+	p := fpdf.New("L", "mm", "A4", "")
+	p.SetCreationDate(r.Made)
+	p.SetModificationDate(r.Made)
+	p.SetCatalogSort(true)
+	p.AddUTF8FontFromBytes(face, "", goregular.TTF)
+	p.AddUTF8FontFromBytes(face, "B", gobold.TTF)
+	p.SetTitle("Handover record: "+r.Site, true)
+	p.SetMargins(margin, margin, margin)
+	p.SetAutoPageBreak(false, margin)
+	p.AliasNbPages("")
+	p.SetFooterFunc(func() {
+		p.SetY(-margin)
+		p.SetFont(face, "", 8)
+		p.SetTextColor(110, 110, 110)
+		p.CellFormat(0, 5, fmt.Sprintf("%s · handover record of %s · page %d of {nb}", r.Site, r.Made.Format("2 January 2006, 15:04 UTC"), p.PageNo()), "", 0, "C", false, 0, "")
+	})
+	p.AddPage()
+	r.head(p)
+	r.table(p)
+	r.stillOpen(p)
+	var b bytes.Buffer
+	if err := p.Output(&b); err != nil {
+		return nil, fmt.Errorf("handover.pdf: %w", err)
+	}
+	return b.Bytes(), nil
+}
+
+func (r Record) head(p *fpdf.Fpdf) {
+	p.SetTextColor(20, 30, 45)
+	p.SetFont(face, "B", 19)
+	p.CellFormat(0, 9, r.Site, "", 1, "L", false, 0, "")
+	p.SetFont(face, "", 11)
+	p.CellFormat(0, 6, "Handover record, "+r.Made.Format("2 January 2006"), "", 1, "L", false, 0, "")
+	p.Ln(2)
+	p.SetFont(face, "", 10)
+	if r.Ground.Subnet.IsValid() {
+		network := fmt.Sprintf("Network %s, mask %s", r.Ground.Subnet, ground.Mask(r.Ground.Subnet.Bits()))
+		if r.Ground.Gateway.IsValid() {
+			network += ", gateway " + r.Ground.Gateway.String()
+		}
+		p.CellFormat(0, lineStep, network, "", 1, "L", false, 0, "")
+	}
+	text := fmt.Sprintf("%d devices", len(r.Devices))
+	for i, c := range r.Counts() {
+		separator := ", "
+		if i == 0 {
+			separator = ": "
+		}
+		word := string(c.Kind)
+		if c.N != 1 {
+			word += "s"
+		}
+		text += fmt.Sprintf("%s%d %s", separator, c.N, word)
+	}
+	p.CellFormat(0, lineStep, text, "", 1, "L", false, 0, "")
+	p.CellFormat(0, lineStep, "Passwords are handed over separately and are not in this record.", "", 1, "L", false, 0, "")
+	p.Ln(3)
+}
+
+func (r Record) table(p *fpdf.Fpdf) {
+	heading := func() {
+		p.SetFont(face, "B", 9)
+		p.SetFillColor(224, 231, 240)
+		p.SetTextColor(20, 30, 45)
+		for _, c := range tableColumns {
+			p.CellFormat(c.wide, lineStep+0.8, c.head, "", 0, "L", true, 0, "")
+		}
+		p.Ln(-1)
+		p.SetFont(face, "", 9)
+	}
+	heading()
+	for i, e := range r.Devices {
+		if p.GetY()+lineStep > pageTall-footRoom {
+			p.AddPage()
+			heading()
+		}
+		p.SetFillColor(246, 248, 251)
+		for _, c := range tableColumns {
+			p.CellFormat(c.wide, lineStep, fit(p, c.of(e), c.wide-2), "B", 0, "L", i%2 == 1, 0, "")
+		}
+		p.Ln(-1)
+	}
+}
+
+// fit shortens text to a width, with an ellipsis.
+func fit(p *fpdf.Fpdf, text string, wide float64) string {
+	if p.GetStringWidth(text) <= wide {
+		return text
+	}
+	runes := []rune(text)
+	for len(runes) > 0 && p.GetStringWidth(string(runes)+"…") > wide {
+		runes = runes[:len(runes)-1]
+	}
+	return string(runes) + "…"
+}
+
+func (r Record) stillOpen(p *fpdf.Fpdf) {
+	if p.GetY()+4*lineStep > pageTall-footRoom {
+		p.AddPage()
+	}
+	p.Ln(4)
+	p.SetFont(face, "B", 11)
+	p.CellFormat(0, 6, "Still open", "", 1, "L", false, 0, "")
+	p.SetFont(face, "", 10)
+	if len(r.Open) == 0 {
+		p.CellFormat(0, lineStep, "Nothing: every device of the job answered at its address with its password, and every check held.", "", 1, "L", false, 0, "")
+		return
+	}
+	for _, line := range r.Open {
+		if p.GetY()+lineStep > pageTall-footRoom {
+			p.AddPage()
+		}
+		p.CellFormat(0, lineStep, "•  "+line, "", 1, "L", false, 0, "")
+	}
+}

@@ -1,0 +1,94 @@
+// Package job is the job folder: the job sheet, the register, the keyring and
+// the lock.
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// The files of a job folder.
+const (
+	SheetFile    = "jobsheet.yaml"
+	RegisterFile = "register.db"
+	KeyringFile  = "keyring.age"
+	HandoverDir  = "handover"
+)
+
+// ErrNoJob is wrapped when a folder holds no job.
+var ErrNoJob = errors.New("no job here")
+
+// Job is an opened job folder.
+type Job struct {
+	Dir      string
+	Sheet    *Sheet
+	Register *Register
+}
+
+// Begin makes a new job folder with the text of a job sheet and an empty
+// register. An existing job is left as it is and is an error.
+func Begin(ctx context.Context, dir string, sheet []byte) error {
+	if _, err := ParseSheet(sheet); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("begin: %w", err)
+	}
+	path := filepath.Join(dir, SheetFile)
+	if _, err := os.Stat(path); err == nil {
+		return fmt.Errorf("there is a job in %s already: choose another folder, or go on with `janustat --job %s`", dir, dir)
+	}
+	r, err := OpenRegister(ctx, filepath.Join(dir, RegisterFile))
+	if err != nil {
+		return err
+	}
+	if err := r.Close(); err != nil {
+		return err
+	}
+	// The sheet comes last: a folder with a sheet is a whole job.
+	return WriteFile(path, sheet, 0o644)
+}
+
+// Open opens a job folder.
+func Open(ctx context.Context, dir string) (*Job, error) {
+	sheet, err := ReadSheet(filepath.Join(dir, SheetFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: %s has no %s: begin one with `janustat begin DIR`, or name its folder with --job", ErrNoJob, dir, SheetFile)
+	}
+	if err != nil {
+		return nil, err
+	}
+	r, err := OpenRegister(ctx, filepath.Join(dir, RegisterFile))
+	if err != nil {
+		return nil, err
+	}
+	return &Job{Dir: dir, Sheet: sheet, Register: r}, nil
+}
+
+// Close closes the register.
+func (j *Job) Close() error { return j.Register.Close() }
+
+// Path gives the path of a file of the job.
+func (j *Job) Path(elem ...string) string {
+	return filepath.Join(append([]string{j.Dir}, elem...)...)
+}
+
+func stamp(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339Nano)
+}
+
+func unstamp(s string) time.Time {
+	t, err := time.Parse(time.RFC3339Nano, s)
+	if err != nil {
+		return time.Time{}
+	}
+	return t
+}

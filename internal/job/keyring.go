@@ -1,0 +1,140 @@
+package job
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+
+	"filippo.io/age"
+
+	"janustat/core/device"
+	"janustat/core/secret"
+)
+
+// Errors of a keyring.
+var (
+	ErrNoKeyring  = errors.New("there is no keyring yet")
+	ErrPassphrase = errors.New("the passphrase does not open the keyring")
+	ErrKeyring    = errors.New("the keyring is damaged")
+)
+
+// maxKeyring bounds a keyring, in bytes once decrypted.
+const maxKeyring = 16 << 20
+
+// Keyring holds the job's passwords. On disk it is one age file, encrypted to
+// a passphrase (scrypt); its plain form is JSON and never leaves memory.
+type Keyring struct {
+	path       string
+	passphrase string
+	work       int // scrypt work factor as a power of two; 0 is age's own default
+	content    keyringContent
+}
+
+type keyringContent struct {
+	Version int                   `json:"version"`
+	Site    string                `json:"site,omitempty"` // the site password
+	Devices map[device.MAC]keyFor `json:"devices"`
+}
+
+type keyFor struct {
+	User     string `json:"user"`
+	Password string `json:"password"`
+}
+
+// keyringVersion is the version of the plain form.
+const keyringVersion = 1
+
+// NewKeyring makes an empty keyring that Save will write.
+func NewKeyring(path, passphrase string) *Keyring {
+	return &Keyring{path: path, passphrase: passphrase, content: keyringContent{Version: keyringVersion, Devices: map[device.MAC]keyFor{}}}
+}
+
+// OpenKeyring decrypts a keyring. ErrNoKeyring when there is none, ErrPassphrase
+// when the passphrase is wrong, ErrKeyring when the file is damaged.
+func OpenKeyring(path, passphrase string) (*Keyring, error) {
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, ErrNoKeyring
+	}
+	if err != nil {
+		return nil, fmt.Errorf("keyring: %w", err)
+	}
+	id, err := age.NewScryptIdentity(passphrase)
+	if err != nil {
+		return nil, fmt.Errorf("%w: it is empty", ErrPassphrase)
+	}
+	plain, err := age.Decrypt(bytes.NewReader(data), id)
+	var mismatch *age.NoIdentityMatchError
+	if errors.As(err, &mismatch) {
+		return nil, ErrPassphrase
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrKeyring, err)
+	}
+	text, err := io.ReadAll(io.LimitReader(plain, maxKeyring))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrKeyring, err)
+	}
+	k := NewKeyring(path, passphrase)
+	if err := json.Unmarshal(text, &k.content); err != nil || k.content.Version != keyringVersion {
+		// The JSON error could quote a password, so it is not passed on.
+		return nil, fmt.Errorf("%w: its content is not of this version", ErrKeyring)
+	}
+	if k.content.Devices == nil {
+		k.content.Devices = map[device.MAC]keyFor{}
+	}
+	return k, nil
+}
+
+// Save writes the keyring as a whole.
+func (k *Keyring) Save() error {
+	plain, err := json.Marshal(k.content)
+	if err != nil {
+		return fmt.Errorf("keyring: %w", err)
+	}
+	to, err := age.NewScryptRecipient(k.passphrase)
+	if err != nil {
+		return fmt.Errorf("%w: it is empty", ErrPassphrase)
+	}
+	if k.work > 0 {
+		to.SetWorkFactor(k.work)
+	}
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, to)
+	if err != nil {
+		return fmt.Errorf("keyring: %w", err)
+	}
+	if _, err := w.Write(plain); err != nil {
+		return fmt.Errorf("keyring: %w", err)
+	}
+	if err := w.Close(); err != nil {
+		return fmt.Errorf("keyring: %w", err)
+	}
+	return WriteFile(k.path, out.Bytes(), 0o600)
+}
+
+// Site gives the site password, zero if there is none.
+func (k *Keyring) Site() secret.Password { return secret.New(k.content.Site) }
+
+// SetSite sets the site password, for devices that have none yet.
+func (k *Keyring) SetSite(p secret.Password) { k.content.Site = p.Reveal() }
+
+// For gives the user and password of a device.
+func (k *Keyring) For(mac device.MAC) (user string, p secret.Password, ok bool) {
+	e, ok := k.content.Devices[mac]
+	return e.User, secret.New(e.Password), ok
+}
+
+// Set keeps the user and password of a device. It reports whether that changed anything.
+func (k *Keyring) Set(mac device.MAC, user string, p secret.Password) bool {
+	e := keyFor{user, p.Reveal()}
+	if k.content.Devices[mac] == e {
+		return false
+	}
+	k.content.Devices[mac] = e
+	return true
+}

@@ -1,0 +1,52 @@
+package job
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/gofrs/flock"
+)
+
+// ErrLocked is wrapped when another program works on the job.
+var ErrLocked = errors.New("the job is locked")
+
+// Lock keeps other programs from writing to the job.
+type Lock struct {
+	file   *flock.Flock
+	holder string
+}
+
+// Lock takes the job's lock for a command. The system frees it when this
+// process ends, however it ends.
+func (j *Job) Lock(command string) (*Lock, error) {
+	path, holder := filepath.Join(j.Dir, "job.lock"), filepath.Join(j.Dir, "job.holder")
+	f := flock.New(path)
+	ok, err := f.TryLock()
+	if err != nil {
+		return nil, fmt.Errorf("lock %s: %w", path, err)
+	}
+	if !ok {
+		who, err := os.ReadFile(holder)
+		if err != nil {
+			who = []byte("another program")
+		}
+		return nil, fmt.Errorf("%w by %s: wait for it to end, then run the command again", ErrLocked, strings.TrimSpace(string(who)))
+	}
+	host, _ := os.Hostname() // unnamed hosts are told by their process alone
+	text := fmt.Sprintf("`janustat %s` (process %d on %s, since %s)\n", command, os.Getpid(), host, time.Now().Format("15:04:05"))
+	if err := WriteFile(holder, []byte(text), 0o644); err != nil {
+		_ = f.Unlock()
+		return nil, err
+	}
+	return &Lock{f, holder}, nil
+}
+
+// Unlock gives the lock back.
+func (l *Lock) Unlock() {
+	_ = os.Remove(l.holder) // told by the lock itself; the text only explains it
+	_ = l.file.Unlock()
+}

@@ -1,0 +1,269 @@
+package job
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"net/url"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the database/sql driver "sqlite"
+
+	"janustat/core/device"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Register is the durable record of every device, in SQLite. Every write is
+// one transaction, synced before it returns.
+type Register struct{ db *sql.DB }
+
+// OpenRegister opens or makes a register and brings its schema up to date.
+func OpenRegister(ctx context.Context, path string) (*Register, error) {
+	dsn := url.URL{Scheme: "file", Opaque: url.PathEscape(path), RawQuery: url.Values{"_pragma": {
+		"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(5000)", "foreign_keys(1)",
+	}, "_txlock": {"immediate"}}.Encode()}
+	db, err := sql.Open("sqlite", dsn.String())
+	if err != nil {
+		return nil, fmt.Errorf("register %s: %w", path, err)
+	}
+	// One connection: writers queue here rather than meet SQLITE_BUSY.
+	db.SetMaxOpenConns(1)
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, files)
+	if err == nil {
+		_, err = p.Up(ctx)
+	}
+	if err != nil {
+		db.Close()
+		return nil, fmt.Errorf("register %s cannot be opened (is the disk full, or is it no register?): %w", path, err)
+	}
+	return &Register{db}, nil
+}
+
+// Close closes the register.
+func (r *Register) Close() error { return r.db.Close() }
+
+// tx runs f in one transaction.
+func (r *Register) tx(ctx context.Context, f func(*sql.Tx) error) error {
+	tx, err := r.db.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("register: %w", err)
+	}
+	defer tx.Rollback()
+	if err := f(tx); err != nil {
+		return fmt.Errorf("register: %w", err)
+	}
+	if err := tx.Commit(); err != nil {
+		return fmt.Errorf("register: %w", err)
+	}
+	return nil
+}
+
+const deviceColumns = `id, tag, in_job, mac, endpoint, condition, addresses, clashing, facts, allotted, why,
+	as_found, as_left, first_seen, seen_at, coalesce(proved_at, '')`
+
+// Devices reads every device, by tag and then by MAC.
+func (r *Register) Devices(ctx context.Context) ([]device.Device, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT "+deviceColumns+" FROM device ORDER BY tag = '', tag, mac, id")
+	if err != nil {
+		return nil, fmt.Errorf("register: %w", err)
+	}
+	defer rows.Close()
+	var out []device.Device
+	for rows.Next() {
+		d, err := scanDevice(rows)
+		if err != nil {
+			return nil, fmt.Errorf("register: %w", err)
+		}
+		out = append(out, d)
+	}
+	return out, rows.Err()
+}
+
+func scanDevice(rows *sql.Rows) (device.Device, error) {
+	var d device.Device
+	var mac, addresses, clashing, facts, first, seen, proved string
+	var allotted, found, left sql.NullString
+	err := rows.Scan(&d.ID, &d.Tag, &d.InJob, &mac, &d.Endpoint, &d.Condition, &addresses, &clashing, &facts,
+		&allotted, &d.Why, &found, &left, &first, &seen, &proved)
+	if err != nil {
+		return d, err
+	}
+	if err := d.MAC.UnmarshalText([]byte(mac)); err != nil {
+		return d, err
+	}
+	for _, part := range []struct {
+		text string
+		into any
+	}{{addresses, &d.Addresses}, {clashing, &d.Clashing}, {facts, &d.Facts}, {allotted.String, &d.Allotted}, {found.String, &d.AsFound}, {left.String, &d.AsLeft}} {
+		if part.text == "" {
+			continue
+		}
+		if err := json.Unmarshal([]byte(part.text), part.into); err != nil {
+			return d, fmt.Errorf("device %s: %w", d.MAC, err)
+		}
+	}
+	d.FirstSeen, d.SeenAt, d.Proved = unstamp(first), unstamp(seen), unstamp(proved)
+	return d, nil
+}
+
+// Save writes devices, new ones (ID 0) and known ones, in one transaction. New
+// devices get their ID.
+func (r *Register) Save(ctx context.Context, devices []device.Device) error {
+	return r.tx(ctx, func(tx *sql.Tx) error {
+		for i := range devices {
+			if err := saveDevice(ctx, tx, &devices[i]); err != nil {
+				return fmt.Errorf("device %s: %w", devices[i].Label(), err)
+			}
+		}
+		return nil
+	})
+}
+
+func saveDevice(ctx context.Context, tx *sql.Tx, d *device.Device) error {
+	address := ""
+	if a := d.Address(); a.IsValid() {
+		address = a.String()
+	}
+	values := []any{
+		d.Tag, d.InJob, d.MAC.String(), d.Endpoint, d.Kind, d.Serial, d.Access, d.Condition, address,
+		asJSON(d.Addresses, "[]"), asJSON(d.Clashing, "[]"), asJSON(d.Facts, "{}"),
+		settingsJSON(d.Allotted), d.Why, settingsJSON(d.AsFound), settingsJSON(d.AsLeft),
+		stamp(d.FirstSeen), stamp(d.SeenAt), nullable(stamp(d.Proved)),
+	}
+	if d.ID == 0 {
+		res, err := tx.ExecContext(ctx, `INSERT INTO device (tag, in_job, mac, endpoint, kind, serial, access, condition, address,
+			addresses, clashing, facts, allotted, why, as_found, as_left, first_seen, seen_at, proved_at)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`, values...)
+		if err != nil {
+			return err
+		}
+		d.ID, err = res.LastInsertId()
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `UPDATE device SET tag=?, in_job=?, mac=?, endpoint=?, kind=?, serial=?, access=?, condition=?, address=?,
+		addresses=?, clashing=?, facts=?, allotted=?, why=?, as_found=?, as_left=?, first_seen=?, seen_at=?, proved_at=? WHERE id=?`,
+		append(values, d.ID)...)
+	return err
+}
+
+func asJSON(v any, empty string) string {
+	b, err := json.Marshal(v)
+	if err != nil || string(b) == "null" {
+		return empty
+	}
+	return string(b)
+}
+
+func settingsJSON(s *device.Settings) any {
+	if s == nil {
+		return nil
+	}
+	return asJSON(s, "{}")
+}
+
+func nullable(s string) any {
+	if s == "" {
+		return nil
+	}
+	return s
+}
+
+// Offer is what a DHCP server offered when asked; no lease was taken.
+type Offer struct {
+	ServerMAC device.MAC   `json:"server_mac"`
+	Server    netip.Addr   `json:"server"`
+	Subnet    netip.Prefix `json:"subnet"`
+	Gateway   netip.Addr   `json:"gateway,omitzero"`
+	Offered   netip.Addr   `json:"offered"`
+	At        time.Time    `json:"at"`
+}
+
+// SurveyRecord is what a survey saw beside devices.
+type SurveyRecord struct {
+	At     time.Time
+	Took   time.Duration
+	Found  int
+	Laptop []netip.Prefix // the laptop's own addresses on the wire
+	Offers []Offer
+}
+
+// AddSurvey records a survey; its offers replace earlier ones.
+func (r *Register) AddSurvey(ctx context.Context, s SurveyRecord) error {
+	return r.tx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO survey (at, took_ms, found, laptop) VALUES (?,?,?,?)",
+			stamp(s.At), s.Took.Milliseconds(), s.Found, asJSON(s.Laptop, "[]")); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM offer"); err != nil {
+			return err
+		}
+		for _, o := range s.Offers {
+			gateway := ""
+			if o.Gateway.IsValid() {
+				gateway = o.Gateway.String()
+			}
+			if _, err := tx.ExecContext(ctx, "INSERT INTO offer (server_mac, server, subnet, gateway, offered, at) VALUES (?,?,?,?,?,?)",
+				o.ServerMAC.String(), o.Server.String(), o.Subnet.String(), gateway, o.Offered.String(), stamp(o.At)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// LastSurvey gives the last survey without its offers; a zero At when there was none.
+func (r *Register) LastSurvey(ctx context.Context) (SurveyRecord, error) {
+	var at, laptop string
+	var s SurveyRecord
+	var ms int64
+	err := r.db.QueryRowContext(ctx, "SELECT at, took_ms, found, laptop FROM survey ORDER BY id DESC LIMIT 1").Scan(&at, &ms, &s.Found, &laptop)
+	if errors.Is(err, sql.ErrNoRows) {
+		return SurveyRecord{}, nil
+	}
+	if err == nil {
+		err = json.Unmarshal([]byte(laptop), &s.Laptop)
+	}
+	if err != nil {
+		return SurveyRecord{}, fmt.Errorf("register: %w", err)
+	}
+	s.At, s.Took = unstamp(at), time.Duration(ms)*time.Millisecond
+	return s, nil
+}
+
+// Offers reads what DHCP servers offered in the last survey.
+func (r *Register) Offers(ctx context.Context) ([]Offer, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT server_mac, server, subnet, gateway, offered, at FROM offer ORDER BY server, server_mac")
+	if err != nil {
+		return nil, fmt.Errorf("register: %w", err)
+	}
+	defer rows.Close()
+	var out []Offer
+	for rows.Next() {
+		var mac, server, subnet, gateway, offered, at string
+		if err := rows.Scan(&mac, &server, &subnet, &gateway, &offered, &at); err != nil {
+			return nil, fmt.Errorf("register: %w", err)
+		}
+		var o Offer
+		// Written by AddSurvey in these forms; an empty gateway stays invalid.
+		_ = o.ServerMAC.UnmarshalText([]byte(mac))
+		o.Server, _ = netip.ParseAddr(server)
+		o.Subnet, _ = netip.ParsePrefix(subnet)
+		o.Gateway, _ = netip.ParseAddr(gateway)
+		o.Offered, _ = netip.ParseAddr(offered)
+		o.At = unstamp(at)
+		out = append(out, o)
+	}
+	return out, rows.Err()
+}

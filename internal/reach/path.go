@@ -1,0 +1,88 @@
+package reach
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+
+	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+	"gvisor.dev/gvisor/pkg/tcpip/stack"
+
+	"janustat/core/device"
+	"janustat/internal/nic"
+)
+
+// pathKey tells paths apart: frames from this MAC to this visitor belong to it.
+type pathKey struct {
+	mac     device.MAC
+	visitor netip.Addr
+}
+
+// Path is the way to one device, named by its MAC: a small stack of its own
+// whose every frame goes to that MAC, and which hears no other. Two devices on
+// one address are two paths.
+type Path struct {
+	net   *Net
+	key   pathKey
+	uses  int // guarded by net.mu
+	card  *nic.Endpoint
+	stack *stack.Stack
+}
+
+// Open gives the path to a device from a visitor. Callers share it; each calls Close.
+func (n *Net) Open(v *Visitor, mac device.MAC) (*Path, error) {
+	if err := v.check(); err != nil {
+		return nil, err
+	}
+	key := pathKey{mac, v.address}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.err != nil {
+		return nil, n.err
+	}
+	if p := n.paths[key]; p != nil {
+		p.uses++
+		return p, nil
+	}
+	p := &Path{net: n, key: key, uses: 1}
+	p.card = nic.NewPinned(n.facts.MAC, mac, n.facts.MTU, func(frame []byte) {
+		// A frame that cannot be sent is a frame lost: TCP sends it again.
+		_ = n.Send(frame)
+	})
+	s, err := nic.Stack(p.card)
+	if err != nil {
+		return nil, fmt.Errorf("path to %s: %w", mac, err)
+	}
+	if err := nic.Configure(s, netip.PrefixFrom(v.address, v.subnet.Bits()), netip.Addr{}); err != nil {
+		s.Destroy()
+		return nil, fmt.Errorf("path to %s: %w", mac, err)
+	}
+	p.stack = s
+	n.paths[key] = p
+	return p, nil
+}
+
+// Dial opens a TCP connection to the device at an address and port.
+func (p *Path) Dial(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
+	c, err := gonet.DialContextTCP(ctx, p.stack, nic.Full(to), ipv4.ProtocolNumber)
+	if err != nil {
+		return nil, fmt.Errorf("connect to %s at %s: %w", p.key.mac, to, err)
+	}
+	return c, nil
+}
+
+// Close ends this use of the path, and with the last use the path itself.
+func (p *Path) Close() {
+	p.net.mu.Lock()
+	p.uses--
+	last := p.uses == 0 && p.net.paths[p.key] == p
+	if last {
+		delete(p.net.paths, p.key)
+	}
+	p.net.mu.Unlock()
+	if last {
+		p.stack.Destroy()
+	}
+}

@@ -1,0 +1,308 @@
+package onvif
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"janustat/core/device"
+	"janustat/core/secret"
+	"janustat/internal/speak/soap"
+	"janustat/internal/speak/wsd"
+)
+
+// Clock gives the device's clock minus ours (GetSystemDateAndTime). The answer
+// has whole seconds; half of one is added as the best guess.
+func (c *Client) Clock(ctx context.Context) (time.Duration, error) {
+	var a struct {
+		UTC struct {
+			Time struct {
+				Hour, Minute, Second int
+			}
+			Date struct {
+				Year, Month, Day int
+			}
+		} `xml:"SystemDateAndTime>UTCDateTime"`
+	}
+	before := c.now()
+	// This operation is open to everyone (access class PRE_AUTH), and a token
+	// could not be right yet.
+	was := c.scheme
+	if was == byToken {
+		c.scheme = anonymous
+	}
+	err := c.call(ctx, "GetSystemDateAndTime", "", &a)
+	c.scheme = was
+	if err != nil {
+		return 0, err
+	}
+	u := a.UTC
+	if u.Date.Year == 0 {
+		return 0, fmt.Errorf("GetSystemDateAndTime: no UTC time in the answer")
+	}
+	told := time.Date(u.Date.Year, time.Month(u.Date.Month), u.Date.Day, u.Time.Hour, u.Time.Minute, u.Time.Second, 0, time.UTC)
+	middle := before.Add(c.now().Sub(before) / 2)
+	c.offset, c.clockKnown = told.Add(500*time.Millisecond).Sub(middle), true
+	return c.offset, nil
+}
+
+// Information is the answer of GetDeviceInformation.
+type Information struct {
+	Make     string `xml:"Manufacturer"`
+	Model    string `xml:"Model"`
+	Firmware string `xml:"FirmwareVersion"`
+	Serial   string `xml:"SerialNumber"`
+	Hardware string `xml:"HardwareId"`
+}
+
+// Information reads maker, model, firmware and serial (GetDeviceInformation).
+func (c *Client) Information(ctx context.Context) (Information, error) {
+	var a Information
+	err := c.call(ctx, "GetDeviceInformation", "", &a)
+	for _, s := range []*string{&a.Make, &a.Model, &a.Firmware, &a.Serial, &a.Hardware} {
+		*s = strings.TrimSpace(*s)
+	}
+	return a, err
+}
+
+// Services reads the namespaces of the services offered (GetServices, or
+// GetCapabilities on devices that lack it).
+func (c *Client) Services(ctx context.Context) ([]string, error) {
+	var a struct {
+		Service []struct{ Namespace, XAddr string }
+	}
+	err := c.call(ctx, "GetServices", "<tds:IncludeCapability>false</tds:IncludeCapability>", &a)
+	var fault *soap.Fault
+	if errors.As(err, &fault) && !errors.Is(err, ErrRefused) {
+		return c.capabilities(ctx)
+	}
+	var out []string
+	for _, s := range a.Service {
+		out = append(out, strings.TrimSpace(s.Namespace))
+	}
+	return out, err
+}
+
+func (c *Client) capabilities(ctx context.Context) ([]string, error) {
+	var a struct {
+		Capabilities struct {
+			Media     *struct{}
+			Extension struct{ Recording, Receiver, Replay *struct{} }
+		}
+	}
+	err := c.call(ctx, "GetCapabilities", "<tds:Category>All</tds:Category>", &a)
+	var out []string
+	for _, have := range []struct {
+		it *struct{}
+		ns string
+	}{{a.Capabilities.Media, mediaNS}, {a.Capabilities.Extension.Recording, recordingNS}, {a.Capabilities.Extension.Receiver, receiverNS}} {
+		if have.it != nil {
+			out = append(out, have.ns)
+		}
+	}
+	return out, err
+}
+
+// interfaceXML is one network interface of GetNetworkInterfaces.
+type interfaceXML struct {
+	Token   string `xml:"token,attr"`
+	Enabled bool   `xml:"Enabled"`
+	Info    struct {
+		HwAddress string
+	}
+	IPv4 struct {
+		Enabled bool
+		Config  struct {
+			Manual   []addressXML
+			FromDHCP *addressXML
+			DHCP     bool
+		}
+	}
+}
+
+type addressXML struct {
+	Address      string
+	PrefixLength int
+}
+
+func (a addressXML) parse() (netip.Addr, int) {
+	addr, err := netip.ParseAddr(strings.TrimSpace(a.Address))
+	if err != nil || a.PrefixLength < 0 || a.PrefixLength > 32 {
+		return netip.Addr{}, 0
+	}
+	return addr, a.PrefixLength
+}
+
+// settings gives the address in use on an interface.
+func (i interfaceXML) settings() device.Settings {
+	s := device.Settings{DHCP: i.IPv4.Config.DHCP}
+	cfg := i.IPv4.Config
+	if cfg.DHCP && cfg.FromDHCP != nil {
+		s.Address, s.Prefix = cfg.FromDHCP.parse()
+	} else if len(cfg.Manual) > 0 {
+		s.Address, s.Prefix = cfg.Manual[0].parse()
+	}
+	return s
+}
+
+// Network reads the interface in use, its address, and all MACs
+// (GetNetworkInterfaces). at is the address the device was met at.
+func (c *Client) Network(ctx context.Context, at netip.Addr) (device.Settings, []device.MAC, error) {
+	var a struct {
+		NetworkInterfaces []interfaceXML
+	}
+	if err := c.call(ctx, "GetNetworkInterfaces", "", &a); err != nil {
+		return device.Settings{}, nil, err
+	}
+	var macs []device.MAC
+	best := -1
+	for i, n := range a.NetworkInterfaces {
+		if m, err := device.ParseMAC(strings.TrimSpace(n.Info.HwAddress)); err == nil {
+			macs = append(macs, m)
+		}
+		if best < 0 && n.Enabled || n.settings().Address == at {
+			best = i
+		}
+	}
+	if best < 0 {
+		return device.Settings{}, macs, fmt.Errorf("GetNetworkInterfaces: no interface is enabled")
+	}
+	c.iface = a.NetworkInterfaces[best].Token
+	return a.NetworkInterfaces[best].settings(), macs, nil
+}
+
+// Gateway reads the IPv4 default gateway (GetNetworkDefaultGateway); the zero address is none.
+func (c *Client) Gateway(ctx context.Context) (netip.Addr, error) {
+	var a struct {
+		Addresses []string `xml:"NetworkGateway>IPv4Address"`
+	}
+	if err := c.call(ctx, "GetNetworkDefaultGateway", "", &a); err != nil {
+		return netip.Addr{}, err
+	}
+	for _, s := range a.Addresses {
+		if addr, err := netip.ParseAddr(strings.TrimSpace(s)); err == nil && !addr.IsUnspecified() {
+			return addr, nil
+		}
+	}
+	return netip.Addr{}, nil
+}
+
+type scopeXML struct {
+	ScopeDef  string
+	ScopeItem string
+}
+
+func (c *Client) scopes(ctx context.Context) ([]scopeXML, error) {
+	var a struct{ Scopes []scopeXML }
+	err := c.call(ctx, "GetScopes", "", &a)
+	return a.Scopes, err
+}
+
+// Name reads the device's name, which is a scope (GetScopes).
+func (c *Client) Name(ctx context.Context) (string, error) {
+	list, err := c.scopes(ctx)
+	if err != nil {
+		return "", err
+	}
+	var uris []string
+	for _, s := range list {
+		uris = append(uris, strings.TrimSpace(s.ScopeItem))
+	}
+	return wsd.ReadScopes(uris).Name, nil
+}
+
+// Rules reads the password rules the device publishes
+// (GetPasswordComplexityConfiguration); nil when it publishes none.
+func (c *Client) Rules(ctx context.Context) (*secret.Rules, error) {
+	var a struct {
+		MinLen                     int
+		Uppercase                  int
+		Number                     int
+		SpecialChars               int
+		BlockUsernameOccurrence    bool
+		PolicyConfigurationLocked  bool
+		PasswordComplexityOptional *struct{}
+	}
+	err := c.call(ctx, "GetPasswordComplexityConfiguration", "", &a)
+	var fault *soap.Fault
+	if errors.As(err, &fault) {
+		return nil, nil // not offered, or not before there is an administrator
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &secret.Rules{
+		MinLen: a.MinLen, Upper: a.Uppercase, Digits: a.Number, Special: a.SpecialChars, NoUser: a.BlockUsernameOccurrence,
+	}, nil
+}
+
+// User is an account on the device.
+type User struct {
+	Name  string `xml:"Username"`
+	Level string `xml:"UserLevel"`
+}
+
+// Users reads the accounts (GetUsers).
+func (c *Client) Users(ctx context.Context) ([]User, error) {
+	var a struct{ User []User }
+	err := c.call(ctx, "GetUsers", "", &a)
+	return a.User, err
+}
+
+// Access tells a fresh device from one with a password, offering none: a
+// device without an administrator lets everyone list its users.
+func (c *Client) Access(ctx context.Context) (device.Access, error) {
+	c.logout()
+	users, err := c.Users(ctx)
+	switch {
+	case errors.Is(err, ErrRefused):
+		return device.Sealed, nil
+	case err != nil:
+		return "", err
+	}
+	for _, u := range users {
+		if strings.EqualFold(u.Level, "Administrator") {
+			return device.Sealed, nil
+		}
+	}
+	return device.Fresh, nil
+}
+
+// Enter offers a password once and uses it from then on; false means refused.
+func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (bool, error) {
+	if err := c.syncClock(ctx); err != nil {
+		return false, err
+	}
+	if !c.challenged {
+		// Which scheme the device wants is in its refusal of an anonymous request.
+		c.logout()
+		if _, err := c.Users(ctx); err != nil && !errors.Is(err, ErrRefused) {
+			return false, err
+		}
+	}
+	c.login(user, p)
+	users, err := c.Users(ctx)
+	// A device without any administrator answers whoever asks: only one that
+	// knows this user has been opened.
+	known := slices.ContainsFunc(users, func(u User) bool { return u.Name == user })
+	if errors.Is(err, ErrRefused) || err == nil && !known {
+		c.logout()
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// RefusesAnonymous reports whether the network settings are closed to those without a password.
+func (c *Client) RefusesAnonymous(ctx context.Context) (bool, error) {
+	other := &Client{url: c.url, base: c.base, now: c.now}
+	other.http = other.client(c.base)
+	_, _, err := other.Network(ctx, netip.Addr{})
+	if errors.Is(err, ErrRefused) {
+		return true, nil
+	}
+	return false, err
+}

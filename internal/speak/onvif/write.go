@@ -1,0 +1,81 @@
+package onvif
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"janustat/core/device"
+	"janustat/core/secret"
+	"janustat/internal/speak/soap"
+	"janustat/internal/speak/wsd"
+)
+
+// CreateAdministrator creates the first user (CreateUsers) on a fresh device.
+func (c *Client) CreateAdministrator(ctx context.Context, user string, p secret.Password) error {
+	return c.call(ctx, "CreateUsers", "<tds:User><tt:Username>"+soap.Text(user)+"</tt:Username><tt:Password>"+
+		soap.Text(p.Reveal())+"</tt:Password><tt:UserLevel>Administrator</tt:UserLevel></tds:User>", nil)
+}
+
+// SetClock sets UTC by hand (SetSystemDateAndTime), to the second nearest to now.
+func (c *Client) SetClock(ctx context.Context) error {
+	t := c.now().UTC()
+	err := c.call(ctx, "SetSystemDateAndTime", fmt.Sprintf(
+		"<tds:DateTimeType>Manual</tds:DateTimeType><tds:DaylightSavings>false</tds:DaylightSavings>"+
+			"<tds:TimeZone><tt:TZ>UTC0</tt:TZ></tds:TimeZone>"+
+			"<tds:UTCDateTime><tt:Time><tt:Hour>%d</tt:Hour><tt:Minute>%d</tt:Minute><tt:Second>%d</tt:Second></tt:Time>"+
+			"<tt:Date><tt:Year>%d</tt:Year><tt:Month>%d</tt:Month><tt:Day>%d</tt:Day></tt:Date></tds:UTCDateTime>",
+		t.Hour(), t.Minute(), t.Second(), t.Year(), t.Month(), t.Day()), nil)
+	c.clockKnown = false
+	if err != nil {
+		return err
+	}
+	return c.syncClock(ctx)
+}
+
+// SetName sets the device's name: the name scope is replaced, the other
+// configurable scopes are sent back as they were (SetScopes replaces them all).
+func (c *Client) SetName(ctx context.Context, name string) error {
+	list, err := c.scopes(ctx)
+	if err != nil {
+		return err
+	}
+	items := []string{wsd.NameScope(name)}
+	for _, s := range list {
+		item := strings.TrimSpace(s.ScopeItem)
+		if strings.EqualFold(strings.TrimSpace(s.ScopeDef), "Configurable") && !wsd.IsNameScope(item) {
+			items = append(items, item)
+		}
+	}
+	var b strings.Builder
+	for _, item := range items {
+		b.WriteString("<tds:Scopes>" + soap.Text(item) + "</tds:Scopes>")
+	}
+	return c.call(ctx, "SetScopes", b.String(), nil)
+}
+
+// SetAddress sets a static address with DHCP off on the interface in use
+// (SetNetworkInterfaces); restart tells whether the device wants one first.
+func (c *Client) SetAddress(ctx context.Context, s device.Settings) (restart bool, err error) {
+	if c.iface == "" {
+		if _, _, err := c.Network(ctx, netip.Addr{}); err != nil {
+			return false, err
+		}
+	}
+	var a struct{ RebootNeeded bool }
+	err = c.call(ctx, "SetNetworkInterfaces", fmt.Sprintf(
+		"<tds:InterfaceToken>%s</tds:InterfaceToken><tds:NetworkInterface><tt:Enabled>true</tt:Enabled>"+
+			"<tt:IPv4><tt:Enabled>true</tt:Enabled><tt:Manual><tt:Address>%s</tt:Address><tt:PrefixLength>%d</tt:PrefixLength></tt:Manual>"+
+			"<tt:DHCP>false</tt:DHCP></tt:IPv4></tds:NetworkInterface>",
+		soap.Text(c.iface), s.Address, s.Prefix), &a)
+	return a.RebootNeeded, err
+}
+
+// SetGateway sets the IPv4 default gateway (SetNetworkDefaultGateway).
+func (c *Client) SetGateway(ctx context.Context, gateway netip.Addr) error {
+	return c.call(ctx, "SetNetworkDefaultGateway", fmt.Sprintf("<tds:IPv4Address>%s</tds:IPv4Address>", gateway), nil)
+}
+
+// Restart restarts the device (SystemReboot).
+func (c *Client) Restart(ctx context.Context) error { return c.call(ctx, "SystemReboot", "", nil) }

@@ -1,0 +1,259 @@
+// Package soap codes SOAP 1.2 messages: envelopes, faults, and the WS-Security
+// UsernameToken. It touches bytes only.
+package soap
+
+import (
+	"bytes"
+	"crypto/sha1" //nolint:gosec // the UsernameToken profile demands SHA-1
+	"encoding/base64"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"janustat/core/secret"
+)
+
+// Namespaces of the standards spoken.
+const (
+	EnvelopeNS = "http://www.w3.org/2003/05/soap-envelope"
+	wsseNS     = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"
+	wsuNS      = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd"
+	digestType = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0#PasswordDigest"
+	nonceType  = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-soap-message-security-1.0#Base64Binary"
+)
+
+// MaxMessage bounds a message from the wire, in bytes. Real ones are a few
+// kilobytes; a recorder's list of 256 channels stays below a megabyte.
+const MaxMessage = 1 << 20
+
+// maxDepth bounds the nesting of elements in a message from the wire.
+const maxDepth = 64
+
+// Errors of Decode.
+var (
+	ErrTooLong = errors.New("message is too long")
+	ErrNoSOAP  = errors.New("not a SOAP message")
+)
+
+// Envelope wraps header and body, which are XML already, into a message.
+// prefixes declares further namespaces, as in `xmlns:tds="…"`.
+func Envelope(prefixes, head, body string) []byte {
+	var b bytes.Buffer
+	b.WriteString(xml.Header)
+	fmt.Fprintf(&b, `<s:Envelope xmlns:s="%s"%s>`, EnvelopeNS, space(prefixes))
+	if head != "" {
+		b.WriteString("<s:Header>" + head + "</s:Header>")
+	}
+	b.WriteString("<s:Body>" + body + "</s:Body></s:Envelope>")
+	return b.Bytes()
+}
+
+func space(s string) string {
+	if s == "" {
+		return ""
+	}
+	return " " + s
+}
+
+// Text escapes text for XML content or an attribute.
+func Text(s string) string {
+	var b strings.Builder
+	// EscapeText fails only when the writer does.
+	_ = xml.EscapeText(&b, []byte(s))
+	return b.String()
+}
+
+// UsernameToken gives the Security header of the WSS UsernameToken Profile 1.0
+// with a password digest: Base64(SHA-1(nonce + created + password)). created is
+// by the device's own clock, or it refuses the token as stale.
+func UsernameToken(user string, p secret.Password, created time.Time, random io.Reader) (string, error) {
+	nonce := make([]byte, 16)
+	if _, err := io.ReadFull(random, nonce); err != nil {
+		return "", fmt.Errorf("draw nonce: %w", err)
+	}
+	when := created.UTC().Format("2006-01-02T15:04:05.000Z")
+	return fmt.Sprintf(`<wsse:Security s:mustUnderstand="1" xmlns:wsse="%s" xmlns:wsu="%s"><wsse:UsernameToken>`+
+		`<wsse:Username>%s</wsse:Username><wsse:Password Type="%s">%s</wsse:Password>`+
+		`<wsse:Nonce EncodingType="%s">%s</wsse:Nonce><wsu:Created>%s</wsu:Created></wsse:UsernameToken></wsse:Security>`,
+		wsseNS, wsuNS, Text(user), digestType, PasswordDigest(nonce, when, p.Reveal()),
+		nonceType, base64.StdEncoding.EncodeToString(nonce), when), nil
+}
+
+// PasswordDigest computes the digest of the UsernameToken Profile 1.0, 3.1.
+func PasswordDigest(nonce []byte, created, password string) string {
+	h := sha1.New() //nolint:gosec // as above
+	h.Write(nonce)
+	io.WriteString(h, created)
+	io.WriteString(h, password)
+	return base64.StdEncoding.EncodeToString(h.Sum(nil))
+}
+
+// Fault is a SOAP fault, or an HTTP refusal without one.
+type Fault struct {
+	Status   int      // HTTP status, 0 if none
+	Code     string   // Sender, Receiver …
+	Subcodes []string // local names, outermost first, such as NotAuthorized
+	Reason   string
+}
+
+// Error gives what the device said.
+func (f *Fault) Error() string {
+	text := strings.TrimSpace(strings.Join(append([]string{f.Code}, f.Subcodes...), "/"))
+	text = strings.Trim(text, "/")
+	if f.Reason != "" {
+		text = strings.TrimSpace(text + " " + fmt.Sprintf("%q", f.Reason))
+	}
+	if text == "" {
+		return fmt.Sprintf("the device refused with HTTP status %d", f.Status)
+	}
+	return "the device refused: " + text
+}
+
+// Has reports whether a subcode of this name was given.
+func (f *Fault) Has(sub string) bool {
+	for _, s := range f.Subcodes {
+		if s == sub {
+			return true
+		}
+	}
+	return false
+}
+
+type codeXML struct {
+	Value   string   `xml:"Value"`
+	Subcode *codeXML `xml:"Subcode"`
+}
+
+type faultXML struct {
+	Code   codeXML `xml:"Code"`
+	Reason struct {
+		Text []string `xml:"Text"`
+	} `xml:"Reason"`
+	// SOAP 1.1 names, which some devices answer with whatever they are asked in.
+	OldCode   string `xml:"faultcode"`
+	OldReason string `xml:"faultstring"`
+}
+
+func (f *faultXML) fault() *Fault {
+	out := &Fault{Code: local(f.Code.Value), Reason: f.OldReason}
+	if out.Code == "" {
+		out.Code = local(f.OldCode)
+	}
+	for s := f.Code.Subcode; s != nil; s = s.Subcode {
+		out.Subcodes = append(out.Subcodes, local(s.Value))
+	}
+	if len(f.Reason.Text) > 0 {
+		out.Reason = strings.TrimSpace(f.Reason.Text[0])
+	}
+	return out
+}
+
+func local(qname string) string {
+	qname = strings.TrimSpace(qname)
+	if i := strings.LastIndexByte(qname, ':'); i >= 0 {
+		return qname[i+1:]
+	}
+	return qname
+}
+
+// Decode reads a message and unmarshals the first element of its body into
+// out, which may be nil. Elements are matched by local name, since devices
+// differ in namespaces more than in names. A fault is returned as *Fault.
+func Decode(r io.Reader, out any) error {
+	data, err := io.ReadAll(io.LimitReader(r, MaxMessage+1))
+	if err != nil {
+		return err
+	}
+	if len(data) > MaxMessage {
+		return ErrTooLong
+	}
+	if err := CheckDepth(data); err != nil {
+		return err
+	}
+	d := NewDecoder(data)
+	inBody := false
+	for {
+		t, err := d.Token()
+		if err != nil {
+			return fmt.Errorf("%w: %w", ErrNoSOAP, err)
+		}
+		el, ok := t.(xml.StartElement)
+		switch {
+		case !ok:
+			if end, isEnd := t.(xml.EndElement); isEnd && inBody && end.Name.Local == "Body" {
+				return nil // an empty body: some answers have nothing to say
+			}
+		case !inBody:
+			switch el.Name.Local {
+			case "Envelope":
+			case "Body":
+				inBody = true
+			case "Header":
+				if err := d.Skip(); err != nil {
+					return fmt.Errorf("%w: %w", ErrNoSOAP, err)
+				}
+			default:
+				return ErrNoSOAP
+			}
+		case el.Name.Local == "Fault":
+			var f faultXML
+			if err := d.DecodeElement(&f, &el); err != nil {
+				return fmt.Errorf("%w: %w", ErrNoSOAP, err)
+			}
+			return f.fault()
+		case out == nil:
+			return nil
+		default:
+			if err := d.DecodeElement(out, &el); err != nil {
+				return fmt.Errorf("answer %s: %w", el.Name.Local, err)
+			}
+			return nil
+		}
+	}
+}
+
+// NewDecoder gives a decoder that also takes the Latin-1 that older devices
+// declare, and never expands entities of the message's own.
+func NewDecoder(data []byte) *xml.Decoder {
+	d := xml.NewDecoder(bytes.NewReader(data))
+	d.CharsetReader = func(label string, in io.Reader) (io.Reader, error) {
+		switch strings.ToLower(label) {
+		case "utf-8", "us-ascii", "ascii":
+			return in, nil
+		case "iso-8859-1", "latin1", "windows-1252":
+			b, err := io.ReadAll(in)
+			if err != nil {
+				return nil, err
+			}
+			runes := make([]rune, len(b))
+			for i, c := range b {
+				runes[i] = rune(c)
+			}
+			return strings.NewReader(string(runes)), nil
+		}
+		return nil, fmt.Errorf("character set %q is not known", label)
+	}
+	return d
+}
+
+// CheckDepth refuses messages nested deeper than any honest one.
+func CheckDepth(data []byte) error {
+	d, depth := NewDecoder(data), 0
+	for {
+		t, err := d.RawToken()
+		if err != nil {
+			return nil // the real decoder will say what is wrong
+		}
+		switch t.(type) {
+		case xml.StartElement:
+			if depth++; depth > maxDepth {
+				return fmt.Errorf("%w: nested too deeply", ErrNoSOAP)
+			}
+		case xml.EndElement:
+			depth--
+		}
+	}
+}

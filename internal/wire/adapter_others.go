@@ -1,0 +1,12 @@
+//go:build !linux
+
+package wire
+
+import "fmt"
+
+func openAdapter(name string) (Wire, error) {
+	return nil, fmt.Errorf("%w: raw frames on %s need Linux; here only --wire bench:PATH works", ErrNoAdapter, name)
+}
+
+// OpenBridge needs packet sockets, which this system lacks.
+func OpenBridge(name string) (Wire, error) { return openAdapter(name) }
