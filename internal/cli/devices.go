@@ -99,22 +99,22 @@ func styled(text string, s *lipgloss.Style) cell { return cell{text, s} }
 
 // countByKind gives "8 cameras, 1 recorder, …" in the order of kinds.
 func countByKind(devices []device.Device) string {
-	n := map[device.Kind]int{}
+	counts := map[device.Kind]int{}
 	for i := range devices {
-		n[devices[i].Kind]++
+		counts[devices[i].Kind]++
 	}
 	text := ""
 	for _, k := range device.Kinds {
-		if n[k] == 0 {
+		if counts[k] == 0 {
 			continue
 		}
 		if text != "" {
 			text += ", "
 		}
 		if k == device.Other {
-			text += plural(n[k], "bystander")
+			text += plural(counts[k], "bystander")
 		} else {
-			text += plural(n[k], string(k))
+			text += plural(counts[k], string(k))
 		}
 	}
 	return text

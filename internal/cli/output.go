@@ -160,5 +160,5 @@ func plural(n int, word string) string {
 	if n == 1 {
 		return fmt.Sprintf("%d %s", n, word)
 	}
-	return fmt.Sprintf("%d %ss", n, word)
+	return fmt.Sprint(n, " ", word+"s")
 }

@@ -193,17 +193,17 @@ func (a *App) printSurvey(devices []device.Device, changes []device.Change, foun
 const manyChanges = 12
 
 func (a *App) printChanges(changes []device.Change) {
-	n := map[string]int{}
+	counts := map[string]int{}
 	for _, c := range changes {
-		n[c.What]++
+		counts[c.What]++
 	}
 	if len(changes) == 0 {
 		fmt.Fprintln(a.Out, "Nothing new, gone or changed since the last survey.")
 		return
 	}
-	fmt.Fprintf(a.Out, "Since the last survey: %d new, %d gone, %d back, %d changed\n", n["new"], n["gone"], n["back"], n["changed"])
+	fmt.Fprintf(a.Out, "Since the last survey: %d new, %d gone, %d back, %d changed\n", counts["new"], counts["gone"], counts["back"], counts["changed"])
 	for _, c := range changes {
-		if c.What == "new" && n["new"] > manyChanges {
+		if c.What == "new" && counts["new"] > manyChanges {
 			continue
 		}
 		fmt.Fprintf(a.Out, "  %-8s %s  %s\n", c.What, c.Label, c.Text)

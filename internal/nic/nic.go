@@ -20,7 +20,7 @@ import (
 	"janustat/core/device"
 )
 
-// ID is the only network interface of a stack made here.
+// ID numbers the only network interface of a stack made here.
 const ID tcpip.NICID = 1
 
 // Endpoint is an Ethernet card. It implements stack.LinkEndpoint.

@@ -44,7 +44,7 @@ var (
 	AnyDevice   = Type{DeviceNS, "Device"}
 )
 
-// Probe builds a probe for types; none asks everything. id is a fresh urn:uuid.
+// Probe builds a probe for types; none asks everything. The message id must be a fresh urn:uuid.
 func Probe(id string, types ...Type) []byte {
 	inner, decl := "", ""
 	if len(types) > 0 {
@@ -68,7 +68,7 @@ func message(id, action, decl, body string) []byte {
 	head := fmt.Sprintf(`<a:Action s:mustUnderstand="1">%s/%s</a:Action><a:MessageID>%s</a:MessageID>`+
 		`<a:ReplyTo><a:Address>%s/role/anonymous</a:Address></a:ReplyTo><a:To s:mustUnderstand="1">%s</a:To>`,
 		discoveryNS, action, soap.Text(id), addressingNS, toDiscovery)
-	prefixes := fmt.Sprintf(`xmlns:a="%s" xmlns:d="%s"%s`, addressingNS, discoveryNS, decl)
+	prefixes := `xmlns:a="` + addressingNS + `" xmlns:d="` + discoveryNS + `"` + decl
 	return soap.Envelope(prefixes, head, body)
 }
 

@@ -1,0 +1,410 @@
+package commission
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/core/device"
+	"janustat/core/secret"
+)
+
+var (
+	oldPlace = netip.MustParseAddr("192.168.77.20")
+	newPlace = netip.MustParseAddr("10.61.8.42")
+	gateway  = netip.MustParseAddr("10.61.8.1")
+	own      = device.MAC{2, 0, 0, 0, 0, 1}
+)
+
+func plan() Plan {
+	return Plan{
+		ID: 1, Tag: "C01", MAC: own, Serial: "S1", From: oldPlace, User: "admin", Password: secret.New("Quay-side7"),
+		Target: device.Settings{Address: newPlace, Prefix: 23, Gateway: gateway, Name: "Quay"},
+	}
+}
+
+// toy is a device, its site, journal and attempts in one: what the worker meets.
+type toy struct {
+	mu       sync.Mutex
+	at       netip.Addr // where it is met
+	set      Found
+	next     *device.Settings
+	password string
+	serial   string
+	now      time.Time
+
+	needsBoot   bool
+	open        bool // anonymous access stays open
+	loseMove    int  // so many replies are lost when the address changes, the change being made
+	loseBefore  int  // so many requests are lost before anything happens
+	loseKey     int  // so many CreateUsers replies are lost, the user being made
+	ignore      bool // takes settings and does not keep them
+	inUse       bool
+	journalFail bool
+	rules       *secret.Rules
+	budget      time.Duration
+	away        bool
+
+	log []string
+}
+
+func newToy() *toy {
+	t := &toy{at: oldPlace, serial: "S1", now: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)}
+	t.set = Found{Settings: device.Settings{Address: oldPlace, Prefix: 24, Name: "Dome"}, Clock: time.Hour, MACs: []device.MAC{own}}
+	return t
+}
+
+func (t *toy) note(format string, args ...any) { t.log = append(t.log, fmt.Sprintf(format, args...)) }
+
+func (t *toy) Now() time.Time { t.now = t.now.Add(time.Second); return t.now }
+
+func (t *toy) Arrive(context.Context, Plan) error { return nil }
+
+func (t *toy) Find(_ context.Context, _ Plan, places []netip.Addr) (netip.Addr, error) {
+	if t.away || !slices.Contains(places, t.at) {
+		return netip.Addr{}, errors.New("no answer")
+	}
+	return t.at, nil
+}
+
+func (t *toy) Return(ctx context.Context, p Plan, _ netip.Addr, places []netip.Addr) (netip.Addr, error) {
+	return t.Find(ctx, p, places)
+}
+
+func (t *toy) Open(_ context.Context, _ Plan, at netip.Addr) (Session, error) {
+	if at != t.at {
+		return nil, errors.New("nobody there")
+	}
+	return &toySession{toy: t}, nil
+}
+
+func (t *toy) Claim(context.Context, Plan) Claim { t.note("probe"); return t }
+
+func (t *toy) Wait(context.Context) error {
+	if t.inUse {
+		return fmt.Errorf("%w by 02:00:00:00:00:99", ErrInUse)
+	}
+	return nil
+}
+
+func (t *toy) Begin(_ context.Context, _ Plan, s Step, _ string) (int64, error) {
+	if t.journalFail {
+		return 0, errors.New("disk full")
+	}
+	t.note("begin %s", s)
+	return 1, nil
+}
+
+func (t *toy) End(_ context.Context, _ int64, outcome, _ string) error {
+	t.note("end %s", outcome)
+	return nil
+}
+func (t *toy) Found(context.Context, Plan, Found) error { t.note("as found"); return nil }
+func (t *toy) Left(context.Context, Plan, Found) error  { t.note("as left"); return nil }
+
+func (t *toy) Spend(context.Context, Plan) (time.Duration, error) {
+	t.note("spend")
+	return t.budget, nil
+}
+func (t *toy) Opened(context.Context, Plan) error { t.note("opened"); return nil }
+
+type toySession struct{ *toy }
+
+func (s *toySession) Access(context.Context) (device.Access, error) {
+	if s.password == "" {
+		return device.Fresh, nil
+	}
+	return device.Sealed, nil
+}
+
+func (s *toySession) Enter(_ context.Context, _ string, p secret.Password) (bool, error) {
+	return p.Reveal() == s.password, nil
+}
+
+func (s *toySession) Read(context.Context) (Found, error) {
+	f := s.set
+	f.Serial = s.serial
+	return f, nil
+}
+
+func (s *toySession) Rules(context.Context) (*secret.Rules, error) { return s.rules, nil }
+
+func (s *toySession) CreateAdministrator(_ context.Context, _ string, p secret.Password) error {
+	s.note("write key")
+	s.password = p.Reveal()
+	if s.loseKey > 0 {
+		s.loseKey--
+		return ErrReplyLost
+	}
+	return nil
+}
+
+func (s *toySession) SetClock(context.Context) error {
+	s.note("write clock")
+	if !s.ignore {
+		s.set.Clock = 0
+	}
+	return nil
+}
+
+func (s *toySession) SetName(_ context.Context, n string) error {
+	s.note("write name")
+	s.set.Settings.Name = n
+	return nil
+}
+
+func (s *toySession) SetAddress(_ context.Context, t device.Settings) (bool, error) {
+	s.note("write address")
+	if s.loseBefore > 0 {
+		s.loseBefore--
+		return false, ErrReplyLost
+	}
+	if s.needsBoot {
+		s.next = &t
+		return true, nil
+	}
+	s.set.Settings.Address, s.set.Settings.Prefix, s.set.Settings.DHCP, s.at = t.Address, t.Prefix, false, t.Address
+	if s.loseMove > 0 {
+		s.loseMove--
+		return false, ErrReplyLost
+	}
+	return false, nil
+}
+
+func (s *toySession) SetGateway(_ context.Context, g netip.Addr) error {
+	s.note("write gateway")
+	s.set.Settings.Gateway = g
+	return nil
+}
+
+func (s *toySession) Restart(context.Context) error {
+	s.note("write restart")
+	if s.next != nil {
+		s.set.Settings.Address, s.set.Settings.Prefix, s.at = s.next.Address, s.next.Prefix, s.next.Address
+	}
+	return ErrReplyLost
+}
+
+func (s *toySession) RefusesAnonymous(context.Context) (bool, error) { return !s.open, nil }
+func (s *toySession) Close()                                         {}
+
+func (t *toy) run(ctx context.Context, p Plan) Result {
+	return Worker{Site: t, Journal: t, Attempts: t, Place: NewPlaces(1)}.Run(ctx, p)
+}
+
+func (t *toy) writes() []string {
+	var out []string
+	for _, l := range t.log {
+		if rest, ok := cut(l, "write "); ok {
+			out = append(out, rest)
+		}
+	}
+	return out
+}
+
+func cut(s, prefix string) (string, bool) {
+	if len(s) > len(prefix) && s[:len(prefix)] == prefix {
+		return s[len(prefix):], true
+	}
+	return "", false
+}
+
+func TestRunSettlesADevice(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		make   func(*toy)
+		writes []string
+	}{
+		{"moves at once", func(*toy) {}, []string{"key", "clock", "name", "address", "gateway"}},
+		{"needs a restart", func(d *toy) { d.needsBoot = true }, []string{"key", "clock", "name", "address", "gateway", "restart"}},
+		{"loses the reply when it moves", func(d *toy) { d.loseMove = 1 }, []string{"key", "clock", "name", "address", "gateway"}},
+		{"loses the request", func(d *toy) { d.loseBefore = 1 }, []string{"key", "clock", "name", "address", "address", "gateway"}},
+		{"loses the reply to its first password", func(d *toy) { d.loseKey = 1 }, []string{"key", "clock", "name", "address", "gateway"}},
+		{"was keyed by an interrupted run", func(d *toy) { d.password = "Quay-side7" }, []string{"clock", "name", "address", "gateway"}},
+		{"had moved before the interruption", func(d *toy) {
+			d.password, d.at, d.set.Settings.Address, d.set.Settings.Prefix = "Quay-side7", newPlace, newPlace, 23
+		}, []string{"clock", "name", "gateway"}},
+		{"is on DHCP at the right address", func(d *toy) {
+			d.at, d.set.Settings.Address, d.set.Settings.Prefix, d.set.Settings.DHCP = newPlace, newPlace, 23, true
+		}, []string{"key", "clock", "name", "address", "gateway"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			d := newToy()
+			c.make(d)
+			r := d.run(t.Context(), plan())
+			require.Equal(t, Done, r.Status, "%s", r.Reason)
+			assert.Equal(t, c.writes, d.writes())
+			assert.Equal(t, newPlace, r.At)
+			assert.True(t, r.Opened)
+			assert.Equal(t, "Quay-side7", d.password)
+			assert.Contains(t, d.log, "as left")
+
+			before := len(d.writes())
+			again := plan()
+			again.From = newPlace
+			r = d.run(t.Context(), again)
+			require.Equal(t, Done, r.Status)
+			assert.Len(t, d.writes(), before, "a finished device is written to again")
+			assert.Empty(t, r.Writes)
+		})
+	}
+}
+
+func TestIntentIsJournaledBeforeEveryWrite(t *testing.T) {
+	d := newToy()
+	require.Equal(t, Done, d.run(t.Context(), plan()).Status)
+	for i, l := range d.log {
+		if step, ok := cut(l, "write "); ok {
+			assert.Equal(t, "begin "+step, d.log[i-1])
+			assert.Equal(t, "end done", d.log[i+1])
+		}
+	}
+	assert.Equal(t, "probe", d.log[0], "the address is probed beside the other steps")
+}
+
+func TestRunNeedsYou(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		make   func(*toy, *Plan)
+		reason string
+		writes []string
+	}{
+		{"sealed", func(d *toy, _ *Plan) { d.password = "someone's" }, "sealed", nil},
+		{"budget spent", func(d *toy, _ *Plan) { d.password, d.budget = "someone's", 7*time.Minute }, "budget", nil},
+		{"gone", func(d *toy, _ *Plan) { d.away = true }, "does not answer at 10.61.8.42 or 192.168.77.20", nil},
+		{"another device", func(d *toy, _ *Plan) { d.serial = "S2" }, "serial S2, not S1", []string{"key"}},
+		{"address in use", func(d *toy, _ *Plan) { d.inUse = true }, "02:00:00:00:00:99", []string{"key", "clock", "name"}},
+		{"password rules", func(d *toy, _ *Plan) { d.rules = &secret.Rules{MinLen: 20} }, "at least 20", nil},
+		{"does not keep", func(d *toy, _ *Plan) { d.ignore = true }, "does not keep", []string{"key", "clock", "name", "address", "clock", "gateway", "clock", "clock"}},
+		{"stays open", func(d *toy, _ *Plan) { d.open = true }, "without a password", []string{"key", "clock", "name", "address", "gateway"}},
+		{"journal full", func(d *toy, _ *Plan) { d.journalFail = true }, "nothing was sent", nil},
+		{"would strand", func(_ *toy, p *Plan) { p.Target.Gateway = netip.MustParseAddr("10.62.0.1") }, "outside the subnet", nil},
+		{"network address", func(_ *toy, p *Plan) { p.Target.Address = netip.MustParseAddr("10.61.8.0") }, "host part zero", nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			d, p := newToy(), plan()
+			c.make(d, &p)
+			r := d.run(t.Context(), p)
+			require.Equal(t, NeedsYou, r.Status)
+			assert.Contains(t, r.Reason, c.reason)
+			assert.NotEmpty(t, r.Next)
+			assert.Equal(t, c.writes, d.writes())
+		})
+	}
+}
+
+func TestRunInterrupted(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	d := newToy()
+	d.away = true
+	r := d.run(ctx, plan())
+	assert.Equal(t, NotTried, r.Status)
+	assert.Empty(t, d.writes())
+}
+
+func TestNameBySerial(t *testing.T) {
+	d, p := newToy(), plan()
+	p.Serial, p.NameBySerial = "", func(serial string) string { return "Named " + serial }
+	require.Equal(t, Done, d.run(t.Context(), p).Status)
+	assert.Equal(t, "Named S1", d.set.Settings.Name)
+}
+
+// A device that waits, for its restart or for the probe, holds no place.
+func TestPlacesAreFreeWhileWaiting(t *testing.T) {
+	var plans []Plan
+	for i := range 5 {
+		p := plan()
+		p.ID = int64(i)
+		plans = append(plans, p)
+	}
+	places := NewPlaces(1)
+	var mu sync.Mutex
+	waiting := 0
+	all := make(chan struct{})
+	w := Worker{Place: places, Site: siteFunc{newToy, func() {
+		mu.Lock()
+		defer mu.Unlock()
+		if waiting++; waiting == len(plans) {
+			close(all) // every device waits for its probe at the same time, with one place
+		}
+	}, all, &sync.Map{}}, Journal: noNotes{}, Attempts: noNotes{}}
+	results := RunAll(t.Context(), w, plans, func(f func()) { go f() }, nil)
+	for i, r := range results {
+		assert.Equal(t, int64(i), r.Plan.ID, "results come in the order of the plans")
+		assert.Equal(t, Done, r.Status, r.Reason)
+	}
+}
+
+// siteFunc gives each plan a toy of its own, and holds probes until all wait.
+type siteFunc struct {
+	make func() *toy
+	wait func()
+	all  chan struct{}
+	toys *sync.Map
+}
+
+func (s siteFunc) toy(p Plan) *toy {
+	v, _ := s.toys.LoadOrStore(p.ID, s.make())
+	return v.(*toy)
+}
+func (s siteFunc) Now() time.Time                     { return time.Time{} }
+func (s siteFunc) Arrive(context.Context, Plan) error { return nil }
+func (s siteFunc) Find(c context.Context, p Plan, a []netip.Addr) (netip.Addr, error) {
+	return s.toy(p).Find(c, p, a)
+}
+
+func (s siteFunc) Return(c context.Context, p Plan, w netip.Addr, a []netip.Addr) (netip.Addr, error) {
+	return s.toy(p).Return(c, p, w, a)
+}
+
+func (s siteFunc) Open(c context.Context, p Plan, at netip.Addr) (Session, error) {
+	return s.toy(p).Open(c, p, at)
+}
+func (s siteFunc) Claim(context.Context, Plan) Claim { return s }
+func (s siteFunc) Wait(ctx context.Context) error {
+	s.wait()
+	select {
+	case <-s.all:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+type noNotes struct{}
+
+func (noNotes) Begin(context.Context, Plan, Step, string) (int64, error) { return 0, nil }
+func (noNotes) End(context.Context, int64, string, string) error         { return nil }
+func (noNotes) Found(context.Context, Plan, Found) error                 { return nil }
+func (noNotes) Left(context.Context, Plan, Found) error                  { return nil }
+func (noNotes) Spend(context.Context, Plan) (time.Duration, error)       { return 0, nil }
+func (noNotes) Opened(context.Context, Plan) error                       { return nil }
+
+func TestDecide(t *testing.T) {
+	p := plan()
+	right := Found{Settings: p.Target, Clock: time.Second}
+	assert.Empty(t, Decide(p, right))
+	for name, c := range map[string]struct {
+		change func(*Found)
+		want   []Step
+	}{
+		"clock":   {func(f *Found) { f.Clock = -3 * time.Second }, []Step{StepClock}},
+		"name":    {func(f *Found) { f.Settings.Name = "x" }, []Step{StepName}},
+		"mask":    {func(f *Found) { f.Settings.Prefix = 24 }, []Step{StepAddress}},
+		"dhcp":    {func(f *Found) { f.Settings.DHCP = true }, []Step{StepAddress}},
+		"gateway": {func(f *Found) { f.Settings.Gateway = netip.Addr{} }, []Step{StepGateway}},
+	} {
+		f := right
+		c.change(&f)
+		assert.Equal(t, c.want, Decide(p, f), name)
+	}
+}
