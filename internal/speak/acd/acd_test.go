@@ -1,0 +1,165 @@
+package acd
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/core/device"
+	"janustat/internal/speak/arp"
+)
+
+var (
+	own    = device.MAC{2, 0, 0, 0, 0, 1}
+	other  = device.MAC{2, 0, 0, 0, 0, 2}
+	wanted = netip.MustParseAddr("10.61.8.42")
+)
+
+// link is a medium in memory.
+type link struct {
+	mu    sync.Mutex
+	sent  []time.Time
+	ears  map[int]func(arp.Packet)
+	count int
+	fails error
+}
+
+func (l *link) Send(frame []byte) error {
+	p, err := arp.Parse(frame)
+	if err != nil || p != arp.Probe(own, wanted) {
+		return errors.New("not the probe of RFC 5227")
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.sent = append(l.sent, time.Now())
+	return l.fails
+}
+
+func (l *link) HearARP(f func(arp.Packet)) func() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.ears == nil {
+		l.ears = map[int]func(arp.Packet){}
+	}
+	l.count++
+	n := l.count
+	l.ears[n] = f
+	return func() {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		delete(l.ears, n)
+	}
+}
+
+func (l *link) say(p arp.Packet) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, f := range l.ears {
+		f(p)
+	}
+}
+
+func reply(from device.MAC) arp.Packet {
+	p := arp.Announce(from, wanted)
+	p.Op = arp.Reply
+	return p
+}
+
+func TestFreeAddressKeepsTheTimesOfTheStandard(t *testing.T) {
+	for range 20 {
+		synctest.Test(t, func(t *testing.T) {
+			ctx, cancel := context.WithCancel(t.Context())
+			defer cancel()
+			l := &link{}
+			begun := time.Now()
+			require.NoError(t, Begin(ctx, l, own, wanted).Wait(ctx))
+			took := time.Since(begun)
+			require.Len(t, l.sent, ProbeNum)
+			assert.LessOrEqual(t, l.sent[0].Sub(begun), ProbeWait)
+			for i := 1; i < ProbeNum; i++ {
+				gap := l.sent[i].Sub(l.sent[i-1])
+				assert.True(t, gap >= ProbeMin && gap <= ProbeMax, "probes are %s apart", gap)
+			}
+			assert.Equal(t, AnnounceWait, begun.Add(took).Sub(l.sent[ProbeNum-1]))
+		})
+	}
+}
+
+func TestConflicts(t *testing.T) {
+	probe := arp.Probe(other, wanted)
+	for name, c := range map[string]struct {
+		packet   arp.Packet
+		allowed  []device.MAC
+		conflict bool
+	}{
+		"a reply":                           {reply(other), nil, true},
+		"an announcement":                   {arp.Announce(other, wanted), nil, true},
+		"another's probe for it":            {probe, nil, true},
+		"the device that is to have it":     {reply(other), []device.MAC{other}, false},
+		"our own":                           {reply(own), nil, false},
+		"a request for it by someone else":  {arp.Ask(other, netip.MustParseAddr("10.61.8.1"), wanted), nil, false},
+		"a reply for some other address":    {arp.Announce(other, netip.MustParseAddr("10.61.8.43")), nil, false},
+		"a probe by the device that may be": {probe, []device.MAC{other}, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				ctx, cancel := context.WithCancel(t.Context())
+				defer cancel()
+				l := &link{}
+				p := Begin(ctx, l, own, wanted, c.allowed...)
+				time.AfterFunc(2500*time.Millisecond, func() { l.say(c.packet) })
+				err := p.Wait(ctx)
+				if !c.conflict {
+					require.NoError(t, err)
+					return
+				}
+				var conflict *ConflictError
+				require.ErrorAs(t, err, &conflict)
+				require.ErrorIs(t, err, ErrConflict)
+				assert.Equal(t, other, conflict.Holder)
+			})
+		})
+	}
+}
+
+func TestConflictAfterTheProbeIsStillTold(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ctx, cancel := context.WithCancel(t.Context())
+		defer cancel()
+		l := &link{}
+		p := Begin(ctx, l, own, wanted)
+		time.Sleep(10 * time.Second) // of the fake clock: the probe is over, the device still busy
+		l.say(reply(other))
+		require.ErrorIs(t, p.Wait(ctx), ErrConflict)
+	})
+}
+
+func TestAStaleWordIsNotTaken(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ctx, cancel := context.WithCancel(t.Context())
+		defer cancel()
+		l := &link{}
+		p := Begin(ctx, l, own, wanted)
+		time.Sleep(time.Minute)
+		require.NoError(t, p.Wait(ctx))
+		assert.Len(t, l.sent, 2*ProbeNum, "probed again right before use")
+	})
+}
+
+func TestEndsWithItsContextAndTheMedium(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ctx, cancel := context.WithCancel(t.Context())
+		p := Begin(ctx, &link{}, own, wanted)
+		time.AfterFunc(time.Second, cancel)
+		require.ErrorIs(t, p.Wait(ctx), context.Canceled)
+		broken := errors.New("cable pulled")
+		require.ErrorIs(t, Begin(t.Context(), &link{fails: broken}, own, wanted).Wait(t.Context()), broken)
+	})
+}

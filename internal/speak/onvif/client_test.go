@@ -1,0 +1,252 @@
+package onvif
+
+import (
+	"context"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/core/device"
+	"janustat/core/secret"
+	"janustat/internal/speak/soap"
+	"janustat/internal/speak/wsd"
+)
+
+const (
+	usersAnswer  = `<GetUsersResponse><User><Username>admin</Username><UserLevel>Administrator</UserLevel></User></GetUsersResponse>`
+	noUsers      = `<GetUsersResponse/>`
+	clockAnswer  = `<GetSystemDateAndTimeResponse><SystemDateAndTime><UTCDateTime><Time><Hour>10</Hour><Minute>0</Minute><Second>0</Second></Time><Date><Year>2026</Year><Month>11</Month><Day>23</Day></Date></UTCDateTime></SystemDateAndTime></GetSystemDateAndTimeResponse>`
+	refusal      = `<Fault><Code><Value>Sender</Value><Subcode><Value>ter:NotAuthorized</Value></Subcode></Code></Fault>`
+	networkReply = `<GetNetworkInterfacesResponse>
+		<NetworkInterfaces token="lo"><Enabled>true</Enabled><Info><HwAddress>02:00:00:00:00:09</HwAddress></Info><IPv4><Config><Manual><Address>10.9.9.9</Address><PrefixLength>8</PrefixLength></Manual></Config></IPv4></NetworkInterfaces>
+		<NetworkInterfaces token="lan&lt;0"><Enabled>true</Enabled><Info><HwAddress>02:00:00:00:00:01</HwAddress></Info><IPv4><Config><Manual><Address>10.0.0.9</Address><PrefixLength>24</PrefixLength></Manual><FromDHCP><Address>10.0.0.8</Address><PrefixLength>16</PrefixLength></FromDHCP><DHCP>true</DHCP></Config></IPv4></NetworkInterfaces>
+	</GetNetworkInterfacesResponse>`
+)
+
+// stub answers by the operation named in the request.
+func stub(t *testing.T, answer func(w http.ResponseWriter, r *http.Request, op string, body string)) *Client {
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		b, err := io.ReadAll(r.Body)
+		require.NoError(t, err)
+		_, op, _ := strings.Cut(string(b), "<s:Body><tds:")
+		op = op[:strings.IndexAny(op+">", ">/ ")]
+		answer(w, r, op, string(b))
+	}))
+	t.Cleanup(srv.Close)
+	return New(strings.TrimPrefix(srv.URL, "http://"), "", http.DefaultTransport)
+}
+
+func send(w http.ResponseWriter, status int, body string) {
+	w.WriteHeader(status)
+	io.WriteString(w, `<e:Envelope xmlns:e="`+soap.EnvelopeNS+`"><e:Body>`+body+`</e:Body></e:Envelope>`)
+}
+
+func TestAccess(t *testing.T) {
+	for name, c := range map[string]struct {
+		status int
+		body   string
+		want   device.Access
+	}{
+		"no users":                      {200, noUsers, device.Fresh},
+		"only a viewer":                 {200, strings.Replace(usersAnswer, "Administrator", "User", 1), device.Fresh},
+		"an administrator, readable":    {200, usersAnswer, device.Sealed},
+		"refused with a fault":          {400, refusal, device.Sealed},
+		"refused with 401 and no body":  {401, "", device.Sealed},
+		"refused with a fault over 500": {500, refusal, device.Sealed},
+	} {
+		cl := stub(t, func(w http.ResponseWriter, _ *http.Request, op, _ string) { send(w, c.status, c.body) })
+		got, err := cl.Access(t.Context())
+		require.NoError(t, err, name)
+		assert.Equal(t, c.want, got, name)
+	}
+}
+
+func TestStrongestDigestIsTaken(t *testing.T) {
+	var used string
+	cl := stub(t, func(w http.ResponseWriter, r *http.Request, op, body string) {
+		auth := r.Header.Get("Authorization")
+		switch {
+		case op == "GetSystemDateAndTime":
+			send(w, 200, clockAnswer)
+		case auth == "":
+			w.Header().Add("WWW-Authenticate", `Digest realm="r", qop="auth", nonce="n", algorithm=MD5`)
+			w.Header().Add("WWW-Authenticate", `Basic realm="r"`)
+			w.Header().Add("WWW-Authenticate", `Digest realm="r", qop="auth", nonce="n", algorithm=SHA-256`)
+			send(w, 401, refusal)
+		default:
+			used = auth
+			assert.NotContains(t, body, "UsernameToken")
+			send(w, 200, usersAnswer)
+		}
+	})
+	ok, err := cl.Enter(t.Context(), "admin", secret.New("Quay-side7"))
+	require.NoError(t, err)
+	assert.True(t, ok)
+	assert.Contains(t, used, "SHA-256")
+}
+
+func TestBasicIsNeverUsed(t *testing.T) {
+	cl := stub(t, func(w http.ResponseWriter, r *http.Request, op, body string) {
+		assert.Empty(t, r.Header.Get("Authorization"))
+		assert.NotContains(t, body, "Quay-side7")
+		if op == "GetSystemDateAndTime" {
+			send(w, 200, clockAnswer)
+			return
+		}
+		w.Header().Set("WWW-Authenticate", `Basic realm="r"`)
+		send(w, 401, "")
+	})
+	ok, err := cl.Enter(t.Context(), "admin", secret.New("Quay-side7"))
+	require.NoError(t, err)
+	assert.False(t, ok)
+}
+
+func TestTokenUsesTheDevicesClock(t *testing.T) {
+	cl := stub(t, func(w http.ResponseWriter, _ *http.Request, op, body string) {
+		switch {
+		case op == "GetSystemDateAndTime":
+			send(w, 200, clockAnswer)
+		case strings.Contains(body, "UsernameToken"):
+			assert.Contains(t, body, ">2026-11-23T10:00:0")
+			send(w, 200, usersAnswer)
+		default:
+			send(w, 400, refusal)
+		}
+	})
+	ok, err := cl.Enter(t.Context(), "admin", secret.New("Quay-side7"))
+	require.NoError(t, err)
+	assert.True(t, ok)
+}
+
+func TestADeviceThatLetsAnyoneListItsUsersIsNotOpened(t *testing.T) {
+	cl := stub(t, func(w http.ResponseWriter, _ *http.Request, op, _ string) {
+		if op == "GetSystemDateAndTime" {
+			send(w, 200, clockAnswer)
+			return
+		}
+		send(w, 200, noUsers)
+	})
+	ok, err := cl.Enter(t.Context(), "admin", secret.New("Quay-side7"))
+	require.NoError(t, err)
+	assert.False(t, ok, "no such user: the password was not what opened it")
+}
+
+func TestARedirectIsNotFollowed(t *testing.T) {
+	elsewhere := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("followed") }))
+	defer elsewhere.Close()
+	cl := stub(t, func(w http.ResponseWriter, r *http.Request, _, _ string) {
+		http.Redirect(w, r, elsewhere.URL, http.StatusTemporaryRedirect)
+	})
+	_, err := cl.Information(t.Context())
+	require.Error(t, err)
+}
+
+func TestLostRepliesAreToldFromUnsentRequests(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	go func() {
+		c, err := l.Accept()
+		if err == nil {
+			io.ReadFull(c, make([]byte, 200))
+			c.Close()
+		}
+	}()
+	cl := New(l.Addr().String(), "", &http.Transport{})
+	require.ErrorIs(t, cl.Restart(t.Context()), ErrNoReply)
+	l.Close()
+	require.ErrorIs(t, New(l.Addr().String(), "", &http.Transport{}).Restart(t.Context()), ErrUnreachable)
+}
+
+func TestNetworkTakesTheInterfaceItWasMetAt(t *testing.T) {
+	var sent string
+	cl := stub(t, func(w http.ResponseWriter, _ *http.Request, op, body string) {
+		if op == "SetNetworkInterfaces" {
+			sent = body
+			send(w, 200, "<SetNetworkInterfacesResponse><RebootNeeded>true</RebootNeeded></SetNetworkInterfacesResponse>")
+			return
+		}
+		send(w, 200, networkReply)
+	})
+	s, macs, err := cl.Network(t.Context(), netip.MustParseAddr("10.0.0.8"))
+	require.NoError(t, err)
+	assert.Equal(t, device.Settings{Address: netip.MustParseAddr("10.0.0.8"), Prefix: 16, DHCP: true}, s)
+	assert.Len(t, macs, 2)
+	restart, err := cl.SetAddress(t.Context(), device.Settings{Address: netip.MustParseAddr("10.61.8.42"), Prefix: 23})
+	require.NoError(t, err)
+	assert.True(t, restart)
+	assert.Contains(t, sent, "<tds:InterfaceToken>lan&lt;0<")
+	assert.Contains(t, sent, "<tt:Address>10.61.8.42</tt:Address><tt:PrefixLength>23</tt:PrefixLength>")
+	assert.Contains(t, sent, "<tt:DHCP>false</tt:DHCP>")
+}
+
+func TestHostileAnswersAreErrors(t *testing.T) {
+	for name, body := range map[string]string{
+		"not XML": "\x00", "nested": strings.Repeat("<a>", 1000), "endless": strings.Repeat(" ", soap.MaxMessage+10),
+	} {
+		cl := stub(t, func(w http.ResponseWriter, _ *http.Request, _, _ string) { send(w, 200, body) })
+		_, err := cl.Information(t.Context())
+		assert.Error(t, err, name)
+	}
+	_, err := stub(t, func(w http.ResponseWriter, _ *http.Request, _, _ string) {
+		send(w, 200, "<X><SystemDateAndTime/></X>")
+	}).Clock(t.Context())
+	assert.Error(t, err)
+}
+
+func TestSetNameKeepsTheOtherScopes(t *testing.T) {
+	var sent string
+	cl := stub(t, func(w http.ResponseWriter, _ *http.Request, op, body string) {
+		if op == "SetScopes" {
+			sent = body
+			send(w, 200, "<SetScopesResponse/>")
+			return
+		}
+		send(w, 200, `<GetScopesResponse><Scopes><ScopeDef>Fixed</ScopeDef><ScopeItem>onvif://www.onvif.org/hardware/D</ScopeItem></Scopes>
+			<Scopes><ScopeDef>Configurable</ScopeDef><ScopeItem>onvif://www.onvif.org/location/quay</ScopeItem></Scopes>
+			<Scopes><ScopeDef>Configurable</ScopeDef><ScopeItem>onvif://www.onvif.org/name/old</ScopeItem></Scopes></GetScopesResponse>`)
+	})
+	require.NoError(t, cl.SetName(t.Context(), "Ticket hall"))
+	assert.Contains(t, sent, "/name/Ticket%20hall<")
+	assert.Contains(t, sent, "/location/quay<")
+	assert.NotContains(t, sent, "old")
+	assert.NotContains(t, sent, "hardware")
+}
+
+func TestCallEndsWithItsContext(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	cl := stub(t, func(_ http.ResponseWriter, r *http.Request, _, _ string) { cancel(); <-r.Context().Done() })
+	require.ErrorIs(t, cl.Restart(ctx), ErrNoReply)
+}
+
+func TestKindOf(t *testing.T) {
+	nvt, dev := []wsd.Type{wsd.Transmitter, wsd.AnyDevice}, []wsd.Type{wsd.AnyDevice}
+	for name, c := range map[string]struct {
+		types    []wsd.Type
+		scopes   wsd.Scopes
+		services []string
+		kind     device.Kind
+		indoor   bool
+	}{
+		"camera":                  {nvt, wsd.Scopes{}, nil, device.Camera, false},
+		"camera with a card":      {nvt, wsd.Scopes{}, []string{mediaNS, recordingNS}, device.Camera, false},
+		"camera with a voice":     {nvt, wsd.Scopes{Types: []string{"video_encoder", "audio_encoder"}}, []string{mediaNS}, device.Camera, false},
+		"recorder":                {dev, wsd.Scopes{}, []string{recordingNS, receiverNS}, device.Recorder, false},
+		"recorder by scope":       {dev, wsd.Scopes{Types: []string{"network_video_storage"}}, nil, device.Recorder, false},
+		"panel":                   {dev, wsd.Scopes{}, []string{accessNS, doorNS}, device.Panel, false},
+		"panel by profile":        {dev, wsd.Scopes{Profiles: []string{"C"}}, nil, device.Panel, false},
+		"door station":            {nvt, wsd.Scopes{Types: []string{"audio_encoder", "video_encoder"}}, []string{mediaNS, doorNS}, device.Intercom, false},
+		"indoor station":          {dev, wsd.Scopes{Types: []string{"audio_encoder"}}, nil, device.Intercom, true},
+		"something else entirely": {[]wsd.Type{{Space: "urn:print", Local: "Device"}}, wsd.Scopes{}, nil, device.Other, false},
+	} {
+		kind, indoor := KindOf(c.types, c.scopes, c.services)
+		assert.Equal(t, c.kind, kind, name)
+		assert.Equal(t, c.indoor, indoor, name)
+	}
+}
