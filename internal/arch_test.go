@@ -1,0 +1,90 @@
+// Package internal holds no code; this test holds the architecture: imports
+// point inwards only.
+package internal
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// inside lists, for each ring, the project's packages it may import. A trailing
+// slash stands for all below. What is not listed may import nothing of ours.
+var inside = map[string][]string{
+	"core/secret":       {},
+	"core/ground":       {},
+	"core/device":       {"core/secret"},
+	"core/commission":   {"core/device", "core/ground", "core/secret"},
+	"internal/nic":      {"core/device", "internal/speak/arp"},
+	"internal/wire":     {"core/device"},
+	"internal/speak/":   {"core/", "internal/speak/"},
+	"internal/reach":    {"core/", "internal/wire", "internal/nic", "internal/speak/arp", "internal/speak/acd"},
+	"internal/bench":    {"core/device", "internal/wire", "internal/nic", "internal/speak/arp"},
+	"internal/job":      {"core/"},
+	"internal/field":    {"core/", "internal/job", "internal/reach", "internal/speak/"},
+	"internal/handover": {"core/"},
+	"internal/cli":      {"core/", "internal/"},
+	"cmd/janustat":      {"internal/cli"},
+}
+
+// impure are standard packages that core must not know: input, output, clocks
+// of its own, and the like. time itself is needed for its types.
+var impure = []string{"os", "net", "net/http", "os/exec", "syscall", "log", "database/sql", "math/rand", "math/rand/v2", "crypto/rand", "io/fs"}
+
+func TestImportsPointInwards(t *testing.T) {
+	seen := 0
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		rel, err := filepath.Rel("..", filepath.Dir(path))
+		if err != nil {
+			return err
+		}
+		from := filepath.ToSlash(rel)
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		seen++
+		for _, i := range f.Imports {
+			to, err := strconv.Unquote(i.Path.Value)
+			if err != nil {
+				return err
+			}
+			check(t, path, from, to)
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	require.Greater(t, seen, 50)
+}
+
+func check(t *testing.T, path, from, to string) {
+	if strings.HasPrefix(from, "core/") {
+		// device uses net for its parser of MAC notations, which does no I/O.
+		pureUse := from == "core/device" && to == "net"
+		assert.False(t, slices.Contains(impure, to) && !pureUse, "%s imports %s: core has no I/O", path, to)
+		assert.True(t, strings.HasPrefix(to, "janustat/core/") || !strings.Contains(strings.SplitN(to, "/", 2)[0], "."), "%s imports %s: core uses the standard library only", path, to)
+	}
+	own, ok := strings.CutPrefix(to, "janustat/")
+	if !ok {
+		return
+	}
+	var may []string
+	for ring, list := range inside {
+		if ring == from || strings.HasSuffix(ring, "/") && strings.HasPrefix(from, ring) {
+			may = list
+		}
+	}
+	allowed := slices.ContainsFunc(may, func(m string) bool { return m == own || strings.HasSuffix(m, "/") && strings.HasPrefix(own, m) })
+	assert.True(t, allowed, "%s imports %s, which is not further in", path, own)
+}

@@ -1,0 +1,232 @@
+package job
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/core/secret"
+)
+
+func begin(t *testing.T) *Job {
+	dir := filepath.Join(t.TempDir(), "a job % with ? odd # name")
+	require.NoError(t, Begin(t.Context(), dir, NewSheet("x", "", "", time.Now())))
+	j, err := Open(t.Context(), dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { j.Close() })
+	return j
+}
+
+func camera(n byte) device.Device {
+	return device.Device{
+		Tag: "C0" + string('0'+n), InJob: device.Taken, MAC: device.MAC{2, 0, 0, 0, 0, n}, Endpoint: "urn:uuid:x",
+		Addresses: []netip.Addr{netip.MustParseAddr("192.168.77.20")}, Clashing: []device.MAC{{2, 9}}, Condition: device.Clash, Why: "because",
+		Facts:     device.Facts{Kind: device.Camera, Make: "Verrine", Serial: "S", Access: device.Fresh, Rules: &secret.Rules{MinLen: 9}, Ports: []uint16{80}},
+		FirstSeen: time.Date(2026, 1, 2, 3, 4, 5, 6, time.UTC), SeenAt: time.Date(2026, 1, 2, 3, 4, 6, 0, time.UTC),
+		Allotted: &device.Settings{Address: netip.MustParseAddr("10.61.8.42"), Prefix: 23},
+	}
+}
+
+func TestRegisterGivesBackWhatWasSaved(t *testing.T) {
+	j := begin(t)
+	list := []device.Device{camera(1), camera(2), {MAC: device.MAC{2, 0, 0, 0, 0, 3}, FirstSeen: time.Unix(0, 0).UTC(), SeenAt: time.Unix(0, 0).UTC()}}
+	list[2].Facts.Kind = device.Other
+	require.NoError(t, j.Register.Save(t.Context(), list))
+	got, err := j.Register.Devices(t.Context())
+	require.NoError(t, err)
+	for i := range list {
+		require.NotZero(t, list[i].ID)
+	}
+	list[2].Addresses, list[2].Clashing = []netip.Addr{}, []device.MAC{}
+	assert.Equal(t, list, got)
+
+	list[0].InJob, list[0].Proved = device.Left, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	require.NoError(t, j.Register.Save(t.Context(), list[:1]))
+	got, err = j.Register.Devices(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, list, got)
+}
+
+func TestSaveIsAllOrNothing(t *testing.T) {
+	j := begin(t)
+	twin := camera(2)
+	twin.Tag = camera(1).Tag
+	require.Error(t, j.Register.Save(t.Context(), []device.Device{camera(1), twin}))
+	got, err := j.Register.Devices(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, got)
+}
+
+func TestJournalAndAttempts(t *testing.T) {
+	j := begin(t)
+	list := []device.Device{camera(1)}
+	require.NoError(t, j.Register.Save(t.Context(), list))
+	p := commission.Plan{ID: list[0].ID}
+	id, err := j.Register.Begin(t.Context(), p, commission.StepKey, "administrator admin")
+	require.NoError(t, err)
+	history, err := j.Register.History(t.Context(), p.ID)
+	require.NoError(t, err)
+	require.Len(t, history, 1)
+	assert.Empty(t, history[0].Outcome, "cut short until it ends")
+	require.NoError(t, j.Register.End(t.Context(), id, "unknown", "no reply"))
+	require.Error(t, j.Register.End(t.Context(), id, "nonsense", ""))
+	history, err = j.Register.History(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "unknown", history[0].Outcome)
+	assert.False(t, history[0].Ended.IsZero())
+
+	found := commission.Found{Settings: device.Settings{Address: netip.MustParseAddr("192.168.77.20"), Prefix: 24}}
+	require.NoError(t, j.Register.Found(t.Context(), p, found))
+	require.NoError(t, j.Register.Found(t.Context(), p, commission.Found{}), "the first reading stands")
+	got, err := j.Register.Devices(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, &found.Settings, got[0].AsFound)
+
+	a := Attempts{Register: j.Register, Budget: secret.Budget{PerHour: 2}}
+	for range 2 {
+		wait, err := a.Spend(t.Context(), p)
+		require.NoError(t, err)
+		require.Zero(t, wait)
+	}
+	wait, err := a.Spend(t.Context(), p)
+	require.NoError(t, err)
+	assert.InDelta(t, time.Hour.Minutes(), wait.Minutes(), 1)
+	// Another run on the same job counts on.
+	again, err := OpenRegister(t.Context(), j.Path(RegisterFile))
+	require.NoError(t, err)
+	defer again.Close()
+	wait, err = Attempts{Register: again, Budget: secret.Budget{PerHour: 2}}.Spend(t.Context(), p)
+	require.NoError(t, err)
+	assert.Positive(t, wait)
+	require.NoError(t, a.Opened(t.Context(), p))
+	wait, err = a.Spend(t.Context(), p)
+	require.NoError(t, err)
+	assert.Zero(t, wait)
+}
+
+func TestSurveyRecord(t *testing.T) {
+	j := begin(t)
+	last, err := j.Register.LastSurvey(t.Context())
+	require.NoError(t, err)
+	assert.True(t, last.At.IsZero())
+	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	s := SurveyRecord{
+		At: at, Took: 9 * time.Second, Found: 3, Laptop: []netip.Prefix{netip.MustParsePrefix("10.61.8.200/23")},
+		Offers: []Offer{{ServerMAC: device.MAC{2}, Server: netip.MustParseAddr("10.61.8.2"), Subnet: netip.MustParsePrefix("10.61.8.0/23"), Offered: netip.MustParseAddr("10.61.9.100"), At: at}},
+	}
+	require.NoError(t, j.Register.AddSurvey(t.Context(), s))
+	offers, err := j.Register.Offers(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, s.Offers, offers)
+	last, err = j.Register.LastSurvey(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, s.Laptop, last.Laptop)
+	require.NoError(t, j.Register.AddSurvey(t.Context(), SurveyRecord{At: at}))
+	offers, err = j.Register.Offers(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, offers, "a newer survey's offers replace the older's")
+}
+
+func TestLockNamesItsHolder(t *testing.T) {
+	j := begin(t)
+	lock, err := j.Lock("survey")
+	require.NoError(t, err)
+	_, err = j.Lock("commission")
+	require.ErrorIs(t, err, ErrLocked)
+	assert.ErrorContains(t, err, "`janustat survey` (process")
+	lock.Unlock()
+	lock, err = j.Lock("commission")
+	require.NoError(t, err)
+	lock.Unlock()
+}
+
+func TestOpenTellsWhatIsMissing(t *testing.T) {
+	_, err := Open(t.Context(), t.TempDir())
+	require.ErrorIs(t, err, ErrNoJob)
+	j := begin(t)
+	require.Error(t, Begin(t.Context(), j.Dir, NewSheet("y", "", "", time.Now())), "a job is not begun twice")
+	require.NoError(t, j.Close())
+	require.NoError(t, os.WriteFile(j.Path(RegisterFile), []byte(strings.Repeat("no register ", 500)), 0o600))
+	_, err = Open(t.Context(), j.Dir)
+	require.ErrorContains(t, err, "is it no register?")
+}
+
+func quickKeyring(path, passphrase string) *Keyring {
+	k := NewKeyring(path, passphrase)
+	k.work = 4 // weak, for tests
+	return k
+}
+
+func TestKeyring(t *testing.T) {
+	path := filepath.Join(t.TempDir(), KeyringFile)
+	_, err := OpenKeyring(path, "x")
+	require.ErrorIs(t, err, ErrNoKeyring)
+	k := quickKeyring(path, "ferry at quillmere")
+	mac := device.MAC{2, 0, 0, 0, 0, 1}
+	k.SetSite(secret.New("Harbour-Light-42"))
+	assert.True(t, k.Set(mac, "admin", secret.New("Quay-side7")))
+	assert.False(t, k.Set(mac, "admin", secret.New("Quay-side7")))
+	require.NoError(t, k.Save())
+
+	onDisk, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.NotContains(t, string(onDisk), "Harbour")
+	assert.NotContains(t, string(onDisk), mac.String())
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+
+	got, err := OpenKeyring(path, "ferry at quillmere")
+	require.NoError(t, err)
+	assert.Equal(t, "Harbour-Light-42", got.Site().Reveal())
+	user, p, ok := got.For(mac)
+	assert.True(t, ok)
+	assert.Equal(t, []string{"admin", "Quay-side7"}, []string{user, p.Reveal()})
+
+	_, err = OpenKeyring(path, "wrong")
+	require.ErrorIs(t, err, ErrPassphrase)
+	_, err = OpenKeyring(path, "")
+	require.ErrorIs(t, err, ErrPassphrase)
+	for name, damage := range map[string][]byte{
+		"cut off": onDisk[:len(onDisk)-9], "changed": append(bytes.Clone(onDisk[:len(onDisk)-1]), onDisk[len(onDisk)-1]^1), "empty": nil, "other": []byte("hello"),
+	} {
+		require.NoError(t, os.WriteFile(path, damage, 0o600))
+		_, err = OpenKeyring(path, "ferry at quillmere")
+		require.ErrorIs(t, err, ErrKeyring, name)
+		assert.NotContains(t, err.Error(), "Harbour")
+	}
+}
+
+func TestWriteFileLeavesTheOldOneOnFailure(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "f")
+	require.NoError(t, WriteFile(path, []byte("old"), 0o644))
+	require.Error(t, WriteFile(filepath.Join(dir, "none", "f"), []byte("x"), 0o644))
+	blocked := filepath.Join(dir, "blocked")
+	require.NoError(t, os.MkdirAll(filepath.Join(blocked, "full"), 0o755))
+	require.Error(t, WriteFile(blocked, []byte("x"), 0o644), "a folder stands there")
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, left, 2, "no half file is left behind")
+}
+
+func TestBeginEndsWithItsContext(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	dir := filepath.Join(t.TempDir(), "j")
+	err := Begin(ctx, dir, NewSheet("x", "", "", time.Now()))
+	require.Error(t, err)
+	_, err = os.Stat(filepath.Join(dir, SheetFile))
+	require.True(t, errors.Is(err, os.ErrNotExist), "no sheet without a register")
+}

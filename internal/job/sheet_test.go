@@ -1,0 +1,93 @@
+package job
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/core/device"
+	"janustat/core/ground"
+)
+
+func TestNewSheetIsSound(t *testing.T) {
+	s, err := ParseSheet(NewSheet(`Quay: "north"`, "10.61.8.0/23", "10.61.8.1", time.Now()))
+	require.NoError(t, err)
+	assert.Equal(t, `Quay: "north"`, s.Name)
+	c, ok := s.Claim()
+	require.True(t, ok)
+	assert.Equal(t, ground.Claim{Source: "the job sheet", Subnet: netip.MustParsePrefix("10.61.8.0/23"), Gateway: netip.MustParseAddr("10.61.8.1")}, c)
+
+	bare := string(NewSheet("x", "", "", time.Now()))
+	s, err = ParseSheet([]byte(bare))
+	require.NoError(t, err)
+	_, ok = s.Claim()
+	assert.False(t, ok)
+
+	// Every line that is commented out works once the comment sign is taken away.
+	open := strings.NewReplacer("# subnet", "subnet", "# gateway", "gateway", "# override", "override", "# keep", "keep", "# dhcp", "dhcp",
+		"# blocks", "blocks", "#   camera", "  camera", "# password:", "password:", "#   user", "  user", "#   min", "  min", "#   tries", "  tries",
+		"# names:", "names:", "#   C01", "  C01", "# survey", "survey", "#   factory", "  factory", "#   rate", "  rate").Replace(bare)
+	s, err = ParseSheet([]byte(open))
+	require.NoError(t, err)
+	assert.Equal(t, "Ticket hall east", s.Names["C01"])
+	assert.Equal(t, 12, s.Rules().MinLen)
+	assert.Len(t, s.Reserved(), 3)
+	assert.Equal(t, "10.61.8.41–10.61.8.239", s.BlocksIn(netip.MustParsePrefix("10.61.8.0/23"))[3].Range.String())
+}
+
+func TestParseSheetRefuses(t *testing.T) {
+	for name, c := range map[string]struct{ text, says string }{
+		"unknown key":       {"name: x\nnetwrok:\n  subnet: 10.0.0.0/24\n", "[2:1]"},
+		"bad subnet":        {"network: {subnet: 10.0.0.0}", "network.subnet"},
+		"subnet too wide":   {"network: {subnet: 10.0.0.0/7}", "outside /8 to /30"},
+		"bad gateway":       {"network: {gateway: ten}", "network.gateway"},
+		"backward range":    {"network: {keep_clear: [10.0.0.9-10.0.0.1]}", "runs backwards"},
+		"bad range":         {"network:\n  dhcp_pools: [10.0.0.9-x]", "no IPv4 address"},
+		"unknown kind":      {"blocks: {toaster: 10.0.0.1-10.0.0.2}", "blocks.toaster"},
+		"too many tries":    {"password: {tries_per_hour: 9}", "tries_per_hour"},
+		"syntax":            {"name: [", "jobsheet"},
+		"not a map":         {"- a\n- b\n", ""},
+		"alias":             {"names: &a {C01: x}\nblocks: *a\n", "anchors and aliases"},
+		"name of two lines": {"names: {C01: \"a\\nb\"}", "names.C01"},
+		"wrong type":        {"survey: {rate: fast}", "[1:16]"},
+	} {
+		_, err := ParseSheet([]byte(c.text))
+		require.ErrorIs(t, err, ErrSheet, name)
+		if c.says != "jobsheet" {
+			assert.ErrorContains(t, err, c.says, name)
+		}
+	}
+	_, err := ParseSheet(make([]byte, maxSheet+1))
+	require.ErrorIs(t, err, ErrSheet)
+}
+
+func TestNameFor(t *testing.T) {
+	s, err := ParseSheet([]byte("names:\n  C01: By tag\n  02:e4:42:00:01:02: By MAC\n  VD-3: By serial\n"))
+	require.NoError(t, err)
+	mac, err := device.ParseMAC("02:e4:42:00:01:02")
+	require.NoError(t, err)
+	assert.Equal(t, "By tag", s.NameFor(&device.Device{Tag: "C01"}))
+	assert.Equal(t, "By MAC", s.NameFor(&device.Device{Tag: "C02", MAC: mac}))
+	assert.Equal(t, "By serial", s.NameFor(&device.Device{Tag: "C03", Facts: device.Facts{Serial: "vd-3"}}))
+	assert.Equal(t, "C04", s.NameFor(&device.Device{Tag: "C04"}))
+	assert.Equal(t, "By serial", s.NameBySerial("VD-3"))
+	assert.Empty(t, s.NameBySerial(""))
+}
+
+func FuzzParseSheet(f *testing.F) {
+	f.Add(NewSheet("x", "10.61.8.0/23", "10.61.8.1", time.Now()))
+	f.Add([]byte("names: {C01: x}\nblocks: {camera: 10.0.0.1-10.0.0.9}"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		s, err := ParseSheet(data)
+		if err != nil {
+			require.ErrorIs(t, err, ErrSheet)
+			return
+		}
+		s.Reserved()
+		s.Claim()
+	})
+}

@@ -1,0 +1,307 @@
+package reach
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"io"
+	"net"
+	"net/netip"
+	"slices"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"gvisor.dev/gvisor/pkg/tcpip/header"
+
+	"janustat/core/device"
+	"janustat/internal/speak/arp"
+	"janustat/internal/wire"
+)
+
+var (
+	own    = device.MAC{2, 0, 0, 0, 0, 1}
+	first  = device.MAC{2, 0, 0, 0, 1, 1}
+	second = device.MAC{2, 0, 0, 0, 1, 2}
+	subnet = netip.MustParsePrefix("192.168.77.0/29")
+	dup    = netip.MustParseAddr("192.168.77.1")
+)
+
+// cable is a wire in memory: what is sent is recorded, what is put in is read.
+type cable struct {
+	mu   sync.Mutex
+	out  [][]byte
+	in   chan []byte
+	once sync.Once
+	end  chan struct{}
+	hear func(frame []byte) // reacts to what is sent
+}
+
+func newCable() *cable { return &cable{in: make(chan []byte, 100), end: make(chan struct{})} }
+
+func (c *cable) Read() ([]byte, error) {
+	select {
+	case f := <-c.in:
+		return f, nil
+	case <-c.end:
+		return nil, io.EOF
+	}
+}
+
+func (c *cable) Write(f []byte) error {
+	c.mu.Lock()
+	c.out = append(c.out, bytes.Clone(f))
+	hear := c.hear
+	c.mu.Unlock()
+	if hear != nil {
+		hear(f)
+	}
+	return nil
+}
+
+func (c *cable) Close() error { c.once.Do(func() { close(c.end) }); return nil }
+
+func (c *cable) Facts() wire.Facts {
+	return wire.Facts{Name: "test", MAC: own, MTU: 1500, Addresses: []netip.Prefix{netip.MustParsePrefix("192.168.77.5/29")}}
+}
+
+func (c *cable) sent() [][]byte {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return slices.Clone(c.out)
+}
+
+func TestVisitTakesAFreeAddressAndAnswersForIt(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := newCable()
+		n := New(c)
+		defer n.Close()
+		// .6 is at the top and in use: its holder answers the probe. .5 is the
+		// laptop's own, .4 is to be avoided, .3 is free.
+		taken := netip.MustParseAddr("192.168.77.6")
+		c.hear = func(f []byte) {
+			if p, err := arp.Parse(f); err == nil && p.Target == taken && p.Op == arp.Request {
+				c.in <- arp.ReplyTo(p, first).Frame()
+			}
+		}
+		avoid := func(a netip.Addr) bool { return a == netip.MustParseAddr("192.168.77.4") }
+		v, err := n.Visit(t.Context(), subnet, avoid)
+		require.NoError(t, err)
+		assert.Equal(t, "192.168.77.3", v.Address().String())
+		again, err := n.Visit(t.Context(), subnet, avoid)
+		require.NoError(t, err)
+		assert.Same(t, v, again, "callers share the visitor of a subnet")
+
+		before := len(c.sent())
+		c.in <- arp.Ask(first, dup, v.Address()).Frame()
+		c.in <- arp.Ask(first, dup, netip.MustParseAddr("192.168.77.4")).Frame()
+		synctest.Wait()
+		out := c.sent()[before:]
+		require.Len(t, out, 1, "only the visitor's own address is answered for")
+		p, err := arp.Parse(out[0])
+		require.NoError(t, err)
+		assert.Equal(t, arp.Reply, p.Op)
+		assert.Equal(t, v.Address(), p.Sender)
+		assert.Equal(t, first, p.To)
+
+		// Someone claims it: the visit is over.
+		c.in <- arp.Announce(second, v.Address()).Frame()
+		synctest.Wait()
+		_, err = n.Open(v, first)
+		require.ErrorIs(t, err, ErrNoVisitor)
+	})
+}
+
+func TestVisitWithoutAFreeAddress(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		n := New(newCable())
+		defer n.Close()
+		_, err := n.Visit(t.Context(), subnet, func(netip.Addr) bool { return true })
+		require.ErrorIs(t, err, ErrNoVisitor)
+	})
+}
+
+func TestVisitEndsWithTheWire(t *testing.T) {
+	c := newCable()
+	n := New(c)
+	time.AfterFunc(10*time.Millisecond, func() { c.Close() })
+	_, err := n.Visit(t.Context(), subnet, nil)
+	require.ErrorIs(t, err, ErrClosed)
+	n.Close()
+}
+
+func TestOwnFramesAreNotHeard(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := newCable()
+		n := New(c)
+		defer n.Close()
+		var heard []device.MAC
+		stop := n.HearARP(func(p arp.Packet) { heard = append(heard, p.From) })
+		c.in <- arp.Announce(own, dup).Frame()
+		c.in <- arp.Announce(first, dup).Frame()
+		c.in <- []byte{1, 2, 3}
+		synctest.Wait()
+		stop()
+		c.in <- arp.Announce(second, dup).Frame()
+		synctest.Wait()
+		assert.Equal(t, []device.MAC{first}, heard)
+	})
+}
+
+func TestWaitARPAsksAsAVisitorNotAsAProbe(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := newCable()
+		n := New(c)
+		defer n.Close()
+		v, err := n.Visit(t.Context(), subnet, nil)
+		require.NoError(t, err)
+		before := len(c.sent())
+		time.AfterFunc(1200*time.Millisecond, func() {
+			c.in <- arp.Announce(second, dup).Frame() // not the device waited for
+			c.in <- arp.Announce(first, dup).Frame()
+		})
+		got, err := n.WaitARP(t.Context(), first, []Place{{dup, v}})
+		require.NoError(t, err)
+		assert.Equal(t, dup, got)
+		asked := c.sent()[before:]
+		require.Len(t, asked, 3)
+		for _, f := range asked {
+			p, err := arp.Parse(f)
+			require.NoError(t, err)
+			assert.Equal(t, v.Address(), p.Sender, "a probe would make the device give its address up")
+		}
+		ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
+		defer cancel()
+		_, err = n.WaitARP(ctx, second, []Place{{netip.MustParseAddr("192.168.77.2"), v}})
+		require.ErrorIs(t, err, context.DeadlineExceeded)
+	})
+}
+
+// udpFrame is a datagram from a device to the visitor, whole.
+func udpFrame(from device.MAC, payload []byte) []byte {
+	return datagramFrame(from, own, netip.AddrPortFrom(dup, 3702), netip.MustParseAddrPort("192.168.77.6:41702"), 64, payload)
+}
+
+func TestDatagramsTellTheirSender(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := newCable()
+		n := New(c)
+		defer n.Close()
+		var got []Datagram
+		n.Hear(func(h Heard) {
+			if h.Datagram != nil {
+				got = append(got, *h.Datagram)
+			}
+		})
+		c.in <- udpFrame(first, []byte("one"))
+		c.in <- udpFrame(second, []byte("two"))
+		synctest.Wait()
+		require.Len(t, got, 2)
+		assert.Equal(t, []device.MAC{first, second}, []device.MAC{got[0].MAC, got[1].MAC}, "two devices on one address")
+		assert.Equal(t, "192.168.77.1:3702", got[0].From.String())
+		assert.Equal(t, "two", string(got[1].Payload))
+	})
+}
+
+// fragments cuts a datagram frame into pieces of IP payload.
+func fragments(whole []byte, id uint16, size int) [][]byte {
+	ip := header.IPv4(whole[etherLen:])
+	body := ip.Payload()
+	var out [][]byte
+	for at := 0; at < len(body); at += size {
+		piece := body[at:min(at+size, len(body))]
+		f := append(bytes.Clone(whole[:etherLen+header.IPv4MinimumSize]), piece...)
+		h := header.IPv4(f[etherLen:])
+		flags := uint16(at / 8)
+		if at+size < len(body) {
+			flags |= 1 << 13
+		}
+		binary.BigEndian.PutUint16(h[2:], uint16(header.IPv4MinimumSize+len(piece)))
+		binary.BigEndian.PutUint16(h[4:], id)
+		binary.BigEndian.PutUint16(h[6:], flags)
+		h.SetChecksum(0)
+		h.SetChecksum(^h.CalculateChecksum())
+		out = append(out, f)
+	}
+	return out
+}
+
+func TestFragmentsOfTwoDevicesOnOneAddressDoNotMix(t *testing.T) {
+	text := bytes.Repeat([]byte("scope "), 500)
+	a := fragments(udpFrame(first, append([]byte("A"), text...)), 7, 1000)
+	b := fragments(udpFrame(second, append([]byte("B"), text...)), 7, 1000)
+	require.Len(t, a, 4)
+	n := &Net{facts: wire.Facts{MAC: own}, taps: map[*tap]struct{}{}}
+	var got []string
+	n.Hear(func(h Heard) {
+		if h.Datagram != nil {
+			got = append(got, string(h.Datagram.Payload[:1]))
+			assert.Len(t, h.Datagram.Payload, len(text)+1)
+		}
+	})
+	for _, i := range []int{3, 0, 2, 1} { // out of order, and interleaved
+		n.take(a[i])
+		n.take(b[i])
+	}
+	assert.Equal(t, []string{"A", "B"}, got)
+	assert.Empty(t, n.fragments.open)
+}
+
+func TestReassemblyIsBounded(t *testing.T) {
+	var r reassembler
+	now := time.Now()
+	for i := range 1000 {
+		f := fragments(udpFrame(device.MAC{2, 1, 0, 0, byte(i >> 8), byte(i)}, make([]byte, 3000)), uint16(i), 1000)[0]
+		r.add(device.MACFrom(f[6:12]), header.IPv4(f[etherLen:]), now.Add(time.Duration(i)))
+	}
+	assert.LessOrEqual(t, len(r.open), maxPartials)
+	piece := header.IPv4(fragments(udpFrame(first, make([]byte, 3000)), 1, 1000)[1][etherLen:])
+	for range 500 {
+		_, done := r.add(first, piece, now)
+		require.False(t, done)
+	}
+	for _, p := range r.open {
+		assert.LessOrEqual(t, len(p.pieces), maxFragments)
+	}
+}
+
+func FuzzTake(f *testing.F) {
+	f.Add(udpFrame(first, []byte("x")))
+	f.Add(arp.Announce(first, dup).Frame())
+	for _, p := range fragments(udpFrame(first, make([]byte, 3000)), 1, 1000) {
+		f.Add(p)
+	}
+	n := &Net{facts: wire.Facts{MAC: own}, taps: map[*tap]struct{}{}, seen: map[netip.Addr]device.MAC{}, held: map[netip.Addr]*Visitor{}, wire: newCable()}
+	n.Hear(func(h Heard) {
+		if h.Datagram != nil && len(h.Datagram.Payload) > 1<<16 {
+			panic("longer than a datagram can be")
+		}
+	})
+	f.Fuzz(func(t *testing.T, frame []byte) { n.take(frame) })
+}
+
+// The frame of a datagram is sound by another's reckoning: the standard library
+// cannot read raw frames, so the checksums are verified by the stack's own code.
+func TestDatagramFrameIsSound(t *testing.T) {
+	f := datagramFrame(own, device.MAC{}, netip.MustParseAddrPort("192.168.77.6:41702"), netip.MustParseAddrPort("239.255.255.250:3702"), 1, []byte("odd"))
+	ip, ok := ipv4Of(f)
+	require.True(t, ok)
+	assert.True(t, ip.IsChecksumValid())
+	u := header.UDP(ip.Payload())
+	assert.True(t, u.IsChecksumValid(ip.SourceAddress(), ip.DestinationAddress(), checksumOf(u.Payload())))
+	assert.Equal(t, net.HardwareAddr{0x01, 0x00, 0x5e, 0x7f, 0xff, 0xfa}, net.HardwareAddr(func() []byte { m := multicastMAC(netip.MustParseAddr("239.255.255.250")); return m[:] }()))
+}
+
+func checksumOf(b []byte) uint16 {
+	var sum uint32
+	for i, c := range b {
+		sum += uint32(c) << (8 * uint(1-i%2))
+	}
+	for sum > 0xffff {
+		sum = sum>>16 + sum&0xffff
+	}
+	return uint16(sum)
+}
