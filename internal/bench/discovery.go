@@ -35,6 +35,7 @@ type targetService struct {
 	instance int  // grows with each boot
 	number   atomic.Int64
 	conn     net.PacketConn
+	down     chan struct{} // closed when the host goes down
 }
 
 func (d *Device) startDiscovery(hello bool) error {
@@ -65,7 +66,8 @@ func (t *targetService) start() error {
 	if err != nil {
 		return err
 	}
-	t.conn = c
+	t.conn, t.down = c, make(chan struct{})
+	t.host.onDown(func() { close(t.down) })
 	go t.listen()
 	return nil
 }
@@ -74,8 +76,15 @@ func (t *targetService) listen() {
 	buf := make([]byte, 1<<16)
 	for {
 		n, from, err := t.conn.ReadFrom(buf)
+		select {
+		case <-t.down:
+			return
+		default:
+		}
 		if err != nil {
-			return // the stack went down
+			// An earlier answer could not be delivered: the socket tells it here once.
+			t.logs.add(Event{Host: t.host.id, What: EventDiscovery, Op: err.Error()})
+			continue
 		}
 		var msg element
 		if xml.Unmarshal(buf[:n], &msg) == nil {
@@ -149,7 +158,9 @@ func (t *targetService) send(action, relates string, body *node, to net.Addr) {
 		el(wsaNS, "To", target),
 		el(wsaNS, "Action", wsdNS+"/"+action),
 		el(wsdNS, "AppSequence").with("InstanceId", fmt.Sprint(t.instance)).with("MessageNumber", fmt.Sprint(t.number.Add(1))))
-	_, _ = t.conn.WriteTo(render(t.dialect, envelope(head, body)), to) // lost answers are part of life
+	if _, err := t.conn.WriteTo(render(t.dialect, envelope(head, body)), to); err != nil {
+		t.logs.add(Event{Host: t.host.id, From: to.String(), What: EventDiscovery, Op: err.Error()})
+	}
 }
 
 func newUUID() string {

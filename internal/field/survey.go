@@ -27,6 +27,8 @@ const (
 	sweepEvery    = 1500 * time.Millisecond
 	askAtOnce     = 16 // devices read at the same time
 	askTries      = 3
+	resolveTries  = 6                       // each waits out APP_MAX_DELAY
+	probeSpacing  = 60 * time.Millisecond   // small devices drop bursts
 	quietAfter    = 1500 * time.Millisecond // an answer may take APP_MAX_DELAY (0.5 s) and two restransmissions
 )
 
@@ -242,6 +244,9 @@ func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
 		}
 		for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}, nil} {
 			r.send(v, device.MAC{}, netip.AddrPortFrom(wsd.Group, wsd.Port), wsd.Probe(newUUID(), types...))
+			if !r.wait(probeSpacing) {
+				return
+			}
 		}
 		if i < 2 {
 			continue
@@ -368,12 +373,13 @@ func (r *surveyRun) read(key hearing, v *reach.Visitor) {
 
 // resolve asks where the service is when a match did not say (2005/04, 6).
 func (r *surveyRun) resolve(key hearing, v *reach.Visitor, m *wsd.Match) *wsd.Match {
-	for range askTries {
+	for range resolveTries {
 		if len(m.XAddrs) > 0 {
 			return m
 		}
+		r.Log.Debug("resolving", "mac", key.mac, "at", key.addr)
 		r.send(v, device.MAC{}, netip.AddrPortFrom(wsd.Group, wsd.Port), wsd.Resolve(newUUID(), m.Endpoint))
-		for range 7 { // the answer may take APP_MAX_DELAY
+		for range 8 { // the answer may take APP_MAX_DELAY, and the device a while longer
 			if !r.wait(100 * time.Millisecond) {
 				return m
 			}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"gvisor.dev/gvisor/pkg/tcpip/checksum"
 	"gvisor.dev/gvisor/pkg/tcpip/header"
 
 	"janustat/core/device"
@@ -47,7 +48,10 @@ func (r *reassembler) add(mac device.MAC, ip header.IPv4, now time.Time) ([]byte
 		r.open = map[partialKey]*partial{}
 	}
 	p := r.open[key]
-	if p == nil || now.Sub(p.begun) > fragmentsLast {
+	at := int(ip.FragmentOffset())
+	// A piece that is there already belongs to a newer datagram: some devices
+	// number all of theirs alike, and one lost piece would block the rest.
+	if p == nil || now.Sub(p.begun) > fragmentsLast || p.has(at) {
 		r.makeRoom()
 		p = &partial{begun: now}
 		r.open[key] = p
@@ -56,12 +60,31 @@ func (r *reassembler) add(mac device.MAC, ip header.IPv4, now time.Time) ([]byte
 		delete(r.open, key)
 		return nil, false
 	}
-	p.pieces = append(p.pieces, piece{int(ip.FragmentOffset()), ip.More(), slices.Clone(ip.Payload())})
+	p.pieces = append(p.pieces, piece{at, ip.More(), slices.Clone(ip.Payload())})
 	whole, ok := p.whole()
-	if ok {
-		delete(r.open, key)
+	if !ok {
+		return nil, false
 	}
-	return whole, ok
+	delete(r.open, key)
+	return whole, soundUDP(ip, whole)
+}
+
+// soundUDP verifies the checksum of a datagram put together from pieces: it
+// tells pieces of different datagrams with one identification. Cards do not
+// leave the checksum of a fragmented datagram to later, so it can be trusted.
+func soundUDP(ip header.IPv4, whole []byte) bool {
+	if len(whole) < header.UDPMinimumSize {
+		return false
+	}
+	u := header.UDP(whole)
+	if u.Checksum() == 0 {
+		return true // none was sent (RFC 768)
+	}
+	return u.IsChecksumValid(ip.SourceAddress(), ip.DestinationAddress(), checksum.Checksum(u[header.UDPMinimumSize:], 0))
+}
+
+func (p *partial) has(at int) bool {
+	return slices.ContainsFunc(p.pieces, func(f piece) bool { return f.at == at })
 }
 
 func (r *reassembler) makeRoom() {

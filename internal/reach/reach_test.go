@@ -250,6 +250,30 @@ func TestFragmentsOfTwoDevicesOnOneAddressDoNotMix(t *testing.T) {
 	assert.Empty(t, n.fragments.open)
 }
 
+// Some devices give every datagram the same identification, and frames get lost.
+func TestALostFragmentDoesNotBlockTheNextDatagram(t *testing.T) {
+	lost := fragments(udpFrame(first, bytes.Repeat([]byte("x"), 2000)), 0, 1000)
+	next := fragments(udpFrame(first, bytes.Repeat([]byte("y"), 2000)), 0, 1000)
+	var r reassembler
+	add := func(f []byte) ([]byte, bool) { return r.add(first, header.IPv4(f[etherLen:]), time.Now()) }
+	_, done := add(lost[0])
+	require.False(t, done)
+	_, done = add(next[0])
+	require.False(t, done)
+	_, done = add(next[1])
+	require.False(t, done)
+	got, done := add(next[2])
+	require.True(t, done)
+	assert.Equal(t, byte('y'), got[100])
+
+	_, done = add(lost[0])
+	require.False(t, done)
+	_, done = add(next[1])
+	require.False(t, done)
+	_, done = add(next[2])
+	assert.False(t, done, "pieces of two datagrams are not one")
+}
+
 func TestReassemblyIsBounded(t *testing.T) {
 	var r reassembler
 	now := time.Now()

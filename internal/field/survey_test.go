@@ -1,0 +1,164 @@
+package field
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"path/filepath"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/core/device"
+	"janustat/internal/bench"
+	"janustat/internal/reach"
+	"janustat/internal/speak/arp"
+	"janustat/internal/wire"
+)
+
+// forty are 40 fresh devices of five models on five factory subnets, eight of
+// them on one address in each, and two bystanders.
+const forty = `
+site: Forty
+seed: %d
+loss: 0.02
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: a, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 8}
+  - {id: b, model: oakhollow-eye, mac: "02:0a:c0:00:02:01", serial: B, count: 8}
+  - {id: c, model: tallow-cube, mac: "02:7a:11:00:03:01", serial: C, count: 8}
+  - {id: d, model: brightmoor-recorder, mac: "02:b7:16:00:04:01", serial: D, count: 8}
+  - {id: e, model: tallow-panel, mac: "02:7a:11:00:05:01", serial: E, count: 8}
+others:
+  - {id: router, role: router, mac: "02:5c:00:00:00:01", address: 10.61.8.1/23}
+  - {id: printer, role: printer, mac: "02:9d:00:00:00:30", address: 10.61.8.41/23}
+`
+
+// site brings a bench up and gives a Net on it.
+func site(t testing.TB, text string) (*reach.Net, *bench.Log) {
+	s, err := bench.Parse([]byte(text))
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	logs := bench.NewLog(nil)
+	b, err := bench.Start(ctx, s, logs)
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "b.sock")
+	l, err := net.Listen("unix", path)
+	require.NoError(t, err)
+	go func() { _ = b.Serve(ctx, l) }()
+	w, err := wire.DialBench(path)
+	require.NoError(t, err)
+	n := reach.New(w)
+	t.Cleanup(func() {
+		n.Close()
+		cancel()
+		b.Stop()
+	})
+	return n, logs
+}
+
+// survey surveys a site; its log is shown when the test fails.
+func survey(t testing.TB, n *reach.Net) []device.Device {
+	f, err := Survey{
+		Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil), Listen: DefaultListen, Rate: arp.DefaultRate,
+		Log: slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelDebug})), Tell: func(string) {},
+	}.Run(t.Context())
+	require.NoError(t, err)
+	return device.Merge(f.Sightings)
+}
+
+func TestSurveyFindsFortyOfFortyDespiteLoss(t *testing.T) {
+	seeds := 20
+	if testing.Short() {
+		seeds = 2
+	}
+	// A few at a time: each is a site of 42 hosts, and the machine has two cores.
+	places := make(chan struct{}, 4)
+	var wait sync.WaitGroup
+	for seed := range seeds {
+		wait.Go(func() {
+			places <- struct{}{}
+			defer func() { <-places }()
+			t.Run(fmt.Sprint("seed ", seed+1), func(t *testing.T) {
+				n, logs := site(t, fmt.Sprintf(forty, seed+1))
+				found := survey(t, n)
+				kinds := map[device.Kind]int{}
+				for _, d := range found {
+					kinds[d.Kind]++
+					if d.Kind == device.Camera || d.Kind == device.Recorder || d.Kind == device.Panel {
+						assert.Equal(t, device.Fresh, d.Access, d.MAC)
+						assert.Len(t, d.Clashing, 7, "%s shares its address with seven others", d.MAC)
+					}
+				}
+				assert.Equal(t, map[device.Kind]int{device.Camera: 24, device.Recorder: 8, device.Panel: 8, device.Kind(""): 1, device.Other: 1}, kinds)
+				for _, e := range logs.Events() {
+					assert.False(t, slices.Contains([]string{bench.EventWrite, bench.EventPassword, bench.EventWrongPassword}, e.What), "a survey wrote: %+v", e)
+					if e.Host == "router" || e.Host == "printer" {
+						assert.Equal(t, bench.EventDiscovery, e.What, "a bystander was asked more than discovery asks: %+v", e)
+					}
+				}
+			})
+		})
+	}
+	wait.Wait()
+}
+
+func TestSubnets(t *testing.T) {
+	laptop := []netip.Prefix{netip.MustParsePrefix("10.61.8.200/24"), netip.MustParsePrefix("169.254.3.4/16")}
+	s := NewSubnets(laptop, netip.MustParsePrefix("10.61.8.0/23"), []netip.Prefix{netip.MustParsePrefix("172.30.0.0/16")})
+	of := func(a string) string { return s.Of(netip.MustParseAddr(a)).String() }
+	assert.Equal(t, "10.61.8.0/23", of("10.61.8.5"), "the site's mask beats the laptop's narrower one")
+	assert.Equal(t, "192.168.77.0/24", of("192.168.77.20"))
+	assert.Equal(t, "192.168.88.0/24", of("192.168.88.20"), "an unknown one is taken as a /24")
+	assert.Equal(t, []netip.Prefix{netip.MustParsePrefix("172.30.0.0/16")}, s.Wide())
+	n := map[netip.Addr]int{}
+	for a := range s.Sweep() {
+		n[a]++
+	}
+	assert.Equal(t, 510+254*len(factorySubnets), len(n))
+	for a, times := range n {
+		require.Equal(t, 1, times, a)
+	}
+	assert.True(t, s.Askable(netip.MustParseAddr("192.168.250.1")))
+	assert.False(t, s.Askable(netip.MustParseAddr("203.0.113.1")), "public addresses are left alone")
+}
+
+func TestReturning(t *testing.T) {
+	was, next, mac := netip.MustParseAddr("192.168.77.20"), netip.MustParseAddr("10.61.8.42"), device.MAC{2}
+	t0 := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	reply := func(a netip.Addr) arp.Packet { p := arp.Announce(mac, a); p.Op = arp.Reply; return p }
+	type heard struct {
+		after time.Duration
+		p     arp.Packet
+	}
+	for name, c := range map[string]struct {
+		heard []heard
+		back  bool // on the last packet, and on no earlier one
+	}{
+		"still there":           {[]heard{{100 * time.Millisecond, reply(was)}, {600 * time.Millisecond, reply(was)}}, false},
+		"at the new place":      {[]heard{{100 * time.Millisecond, reply(was)}, {9 * time.Second, reply(next)}}, true},
+		"announces itself":      {[]heard{{time.Second, arp.Announce(mac, was)}}, true},
+		"away and back":         {[]heard{{100 * time.Millisecond, reply(was)}, {4 * time.Second, reply(was)}}, true},
+		"somewhere unasked for": {[]heard{{time.Second, arp.Announce(mac, netip.MustParseAddr("10.0.0.1"))}}, false},
+		"never goes": {func() (h []heard) {
+			for d := time.Duration(0); d <= staysPut+time.Second; d += 500 * time.Millisecond {
+				h = append(h, heard{d, reply(was)})
+				if d > staysPut {
+					break
+				}
+			}
+			return h
+		}(), true},
+	} {
+		r := returning{was: was, places: []netip.Addr{next, was}, begun: t0, last: t0}
+		for i, h := range c.heard {
+			assert.Equal(t, c.back && i == len(c.heard)-1, r.heard(h.p, t0.Add(h.after)), "%s: packet %d", name, i)
+		}
+	}
+}
