@@ -64,7 +64,8 @@ func (e *DisagreeError) said(c Claim) string {
 //
 // What the LAN shows of a wholly different subnet is no disagreement, since
 // other networks may share the cable; it is one only when nothing of a better
-// rank decides.
+// rank decides. The laptop's own address is a guess for want of better, and
+// disagrees with nobody.
 func Resolve(claims []Claim, override bool) (Ground, error) {
 	sorted := slices.Clone(claims)
 	slices.SortStableFunc(sorted, func(a, b Claim) int {
@@ -104,7 +105,7 @@ func pickSubnet(sorted []Claim, override bool) (Claim, error) {
 		if !c.Subnet.IsValid() || c.Subnet.Masked() == best.Subnet.Masked() || override && best.Rank == FromSheet {
 			continue
 		}
-		if c.Rank <= FromRecorder || c.Rank == best.Rank || c.Subnet.Overlaps(best.Subnet) {
+		if c.Rank <= FromRecorder || c.Rank == best.Rank || c.Rank == FromLAN && c.Subnet.Overlaps(best.Subnet) {
 			return Claim{}, &DisagreeError{"subnet", best, c}
 		}
 	}

@@ -40,6 +40,7 @@ func TestResolve(t *testing.T) {
 		{"the sheet overrides", []Claim{sheet("10.61.8.0/24", "10.61.8.1"), recorder("10.61.8.0/23", "10.61.8.254")}, true, "10.61.8.0/24", "10.61.8.1", [2]string{"the job sheet", "the job sheet"}, ""},
 		{"override helps only the sheet", []Claim{recorder("10.61.8.0/24", ""), lan("10.61.8.0/23", "")}, true, "", "", [2]string{}, "disagree about the subnet"},
 		{"an overlapping LAN differs", []Claim{recorder("10.61.8.0/24", ""), lan("10.61.8.0/23", "")}, false, "", "", [2]string{}, "disagree about the subnet"},
+		{"the laptop's mask is no argument", []Claim{recorder("10.61.8.0/24", ""), laptop("10.61.8.0/23")}, false, "10.61.8.0/24", "", [2]string{"recorder R01", ""}, ""},
 		{"gateways differ", []Claim{recorder("10.61.8.0/23", "10.61.8.1"), lan("10.61.8.0/23", "10.61.8.254")}, false, "", "", [2]string{}, "10.61.8.254"},
 		{"two DHCP servers differ", []Claim{lan("10.61.8.0/23", ""), claim(FromLAN, "DHCP server 10.0.0.1", "10.0.0.0/24", "")}, false, "", "", [2]string{}, "disagree about the subnet"},
 		{"gateway outside", []Claim{sheet("10.61.8.0/23", "10.62.0.1")}, false, "", "", [2]string{}, "outside the subnet"},

@@ -46,7 +46,7 @@ func (s *Site) Arrive(ctx context.Context, p commission.Plan) error {
 
 // visitor gives our visitor in the subnet of an address.
 func (s *Site) visitor(ctx context.Context, a netip.Addr) (*reach.Visitor, error) {
-	return s.Net.Visit(ctx, s.Subnets.Of(a), s.Avoid)
+	return s.Net.Visit(ctx, s.Subnets.Of(a), a, s.Avoid)
 }
 
 // places pairs addresses with visitors to ask from, taking them side by side.

@@ -36,6 +36,7 @@ const widestSweep = 20
 
 // Subnets knows which subnet an address is met in.
 type Subnets struct {
+	site  netip.Prefix   // invalid if not known
 	known []netip.Prefix // narrowest first
 	swept []netip.Prefix
 	wide  []netip.Prefix // known, but too wide to sweep
@@ -44,7 +45,7 @@ type Subnets struct {
 // NewSubnets puts together the laptop's subnets, the site's (invalid if not
 // known), the job sheet's further ones and the common factory subnets.
 func NewSubnets(laptop []netip.Prefix, site netip.Prefix, more []netip.Prefix) *Subnets {
-	s := &Subnets{}
+	s := &Subnets{site: site}
 	add := func(p netip.Prefix) {
 		p = p.Masked()
 		if ground.CheckSubnet(p) != nil || slices.Contains(s.known, p) {
@@ -74,7 +75,10 @@ func NewSubnets(laptop []netip.Prefix, site netip.Prefix, more []netip.Prefix) *
 
 // Of gives the subnet that an address is met in: a known one, else the /24 around it.
 func (s *Subnets) Of(a netip.Addr) netip.Prefix {
-	// The site's own mask is known and beats a factory /24 inside it, so the widest that is swept wins.
+	if s.site.IsValid() && s.site.Contains(a) {
+		return s.site
+	}
+	// A laptop's own mask beats a factory /24 inside it: the widest wins.
 	for i := len(s.known) - 1; i >= 0; i-- {
 		if s.known[i].Contains(a) {
 			return s.known[i]

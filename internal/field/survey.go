@@ -202,12 +202,13 @@ func (r *surveyRun) sighted(s device.Sighting) {
 	}
 	r.mu.Unlock()
 	if !known && r.Subnets.Askable(s.Address) {
-		r.visit(r.Subnets.Of(s.Address))
+		r.visit(s.Address)
 	}
 }
 
-// visit takes a visitor in a subnet and sends discovery from it.
-func (r *surveyRun) visit(subnet netip.Prefix) {
+// visit takes a visitor in the subnet of an address and sends discovery from it.
+func (r *surveyRun) visit(near netip.Addr) {
+	subnet := r.Subnets.Of(near)
 	r.mu.Lock()
 	begun := r.subnets[subnet]
 	r.subnets[subnet] = true
@@ -216,7 +217,7 @@ func (r *surveyRun) visit(subnet netip.Prefix) {
 		return
 	}
 	r.spawn(func() {
-		v, err := r.Net.Visit(r.ctx, subnet, r.Avoid)
+		v, err := r.Net.Visit(r.ctx, subnet, near, r.Avoid)
 		r.mu.Lock()
 		if err != nil {
 			r.found.Unvisited[subnet] = err
@@ -311,7 +312,7 @@ func (r *surveyRun) match(d *reach.Datagram, m *wsd.Match) {
 	if !r.Subnets.Askable(at) {
 		return
 	}
-	r.visit(r.Subnets.Of(at))
+	r.visit(at)
 	if visitor != nil {
 		r.read(key, visitor)
 	}

@@ -88,10 +88,10 @@ func TestVisitTakesAFreeAddressAndAnswersForIt(t *testing.T) {
 			}
 		}
 		avoid := func(a netip.Addr) bool { return a == netip.MustParseAddr("192.168.77.4") }
-		v, err := n.Visit(t.Context(), subnet, avoid)
+		v, err := n.Visit(t.Context(), subnet, netip.Addr{}, avoid)
 		require.NoError(t, err)
 		assert.Equal(t, "192.168.77.3", v.Address().String())
-		again, err := n.Visit(t.Context(), subnet, avoid)
+		again, err := n.Visit(t.Context(), subnet, netip.Addr{}, avoid)
 		require.NoError(t, err)
 		assert.Same(t, v, again, "callers share the visitor of a subnet")
 
@@ -115,11 +115,29 @@ func TestVisitTakesAFreeAddressAndAnswersForIt(t *testing.T) {
 	})
 }
 
+func TestCandidatesAreNearTheDevice(t *testing.T) {
+	n := New(newCable())
+	defer n.Close()
+	var got []string
+	for a := range n.candidates(netip.MustParsePrefix("192.168.50.0/24"), netip.MustParseAddr("192.168.50.10"), nil) {
+		if got = append(got, a.String()[11:]); len(got) == 9 {
+			break
+		}
+	}
+	assert.Equal(t, []string{"11", "9", "14", "12", "13", "2", "3", "1", "6"}, got, "inside its /29 first, then its /28, never .8 or .15")
+	count := 0
+	for a := range n.candidates(netip.MustParsePrefix("10.0.0.0/20"), netip.Addr{}, nil) {
+		require.True(t, netip.MustParsePrefix("10.0.0.0/20").Contains(a))
+		count++
+	}
+	assert.Equal(t, 4096*6/8, count)
+}
+
 func TestVisitWithoutAFreeAddress(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		n := New(newCable())
 		defer n.Close()
-		_, err := n.Visit(t.Context(), subnet, func(netip.Addr) bool { return true })
+		_, err := n.Visit(t.Context(), subnet, netip.Addr{}, func(netip.Addr) bool { return true })
 		require.ErrorIs(t, err, ErrNoVisitor)
 	})
 }
@@ -128,7 +146,7 @@ func TestVisitEndsWithTheWire(t *testing.T) {
 	c := newCable()
 	n := New(c)
 	time.AfterFunc(10*time.Millisecond, func() { c.Close() })
-	_, err := n.Visit(t.Context(), subnet, nil)
+	_, err := n.Visit(t.Context(), subnet, netip.Addr{}, nil)
 	require.ErrorIs(t, err, ErrClosed)
 	n.Close()
 }
@@ -156,7 +174,7 @@ func TestWaitARPAsksAsAVisitorNotAsAProbe(t *testing.T) {
 		c := newCable()
 		n := New(c)
 		defer n.Close()
-		v, err := n.Visit(t.Context(), subnet, nil)
+		v, err := n.Visit(t.Context(), subnet, netip.Addr{}, nil)
 		require.NoError(t, err)
 		before := len(c.sent())
 		time.AfterFunc(1200*time.Millisecond, func() {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"net/netip"
 	"sync"
 
@@ -49,10 +50,11 @@ func (v *Visitor) check() error {
 }
 
 // Visit gives the visitor of a subnet, taking an address there by RFC 5227 if
-// there is none yet: 4 to 7 seconds. Callers in one subnet share it. avoid names
-// addresses that must not be borrowed even for a moment, such as those about to
-// be given to devices; it may be nil.
-func (n *Net) Visit(ctx context.Context, subnet netip.Prefix, avoid func(netip.Addr) bool) (*Visitor, error) {
+// there is none yet: 4 to 7 seconds. Callers in one subnet share it; a new one is
+// taken as near to the address near as can be. avoid names addresses that must not
+// be borrowed even for a moment, such as those about to be given to devices; it
+// may be nil.
+func (n *Net) Visit(ctx context.Context, subnet netip.Prefix, near netip.Addr, avoid func(netip.Addr) bool) (*Visitor, error) {
 	subnet = subnet.Masked()
 	n.mu.Lock()
 	v := n.visitors[subnet]
@@ -60,7 +62,7 @@ func (n *Net) Visit(ctx context.Context, subnet netip.Prefix, avoid func(netip.A
 		v = &Visitor{subnet: subnet, ready: make(chan struct{})}
 		n.visitors[subnet] = v
 		// The probe outlives the first caller, since others may be waiting for it.
-		go n.settle(context.WithoutCancel(ctx), v, avoid)
+		go n.settle(context.WithoutCancel(ctx), v, near, avoid)
 	}
 	n.mu.Unlock()
 	select {
@@ -77,7 +79,7 @@ func (n *Net) Visit(ctx context.Context, subnet netip.Prefix, avoid func(netip.A
 }
 
 // settle finds the visitor a free address, or says why there is none.
-func (n *Net) settle(ctx context.Context, v *Visitor, avoid func(netip.Addr) bool) {
+func (n *Net) settle(ctx context.Context, v *Visitor, near netip.Addr, avoid func(netip.Addr) bool) {
 	defer close(v.ready)
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -89,7 +91,7 @@ func (n *Net) settle(ctx context.Context, v *Visitor, avoid func(netip.Addr) boo
 		}
 	}()
 	tried := 0
-	for address := range n.candidates(v.subnet, avoid) {
+	for address := range n.candidates(v.subnet, near, avoid) {
 		err := acd.Begin(ctx, n, n.facts.MAC, address).Wait(ctx)
 		if err == nil {
 			v.address = address
@@ -118,14 +120,21 @@ func (n *Net) forget(v *Visitor) {
 	}
 }
 
-// candidates yields addresses of a subnet from its top, where few things are
-// numbered, leaving out whatever was heard, the laptop's own and what avoid names.
-func (n *Net) candidates(subnet netip.Prefix, avoid func(netip.Addr) bool) func(func(netip.Addr) bool) {
-	first, last := ground.ToUint(ground.Network(subnet))+1, ground.ToUint(ground.Broadcast(subnet))
+// candidates yields addresses of a subnet, those that share the most leading
+// bits with near first: a device whose own mask is narrower than the subnet's
+// would send its answer to a gateway instead. Left out are what was heard, the
+// laptop's own, what avoid names, and the first and last address of each /29,
+// which a narrower mask may make a network or a broadcast address.
+func (n *Net) candidates(subnet netip.Prefix, near netip.Addr, avoid func(netip.Addr) bool) iter.Seq[netip.Addr] {
+	if !near.Is4() || !subnet.Contains(near) {
+		near = ground.Broadcast(subnet) // from the top, where few things are numbered
+	}
+	base := ground.ToUint(near)
 	return func(yield func(netip.Addr) bool) {
-		for u := last - 1; u >= first; u-- {
+		for distance := uint64(1); distance < 1<<(32-subnet.Bits()); distance++ {
+			u := base ^ uint32(distance)
 			a := ground.FromUint(u)
-			if n.isSeen(a) || avoid != nil && avoid(a) {
+			if u%8 == 0 || u%8 == 7 || n.isSeen(a) || avoid != nil && avoid(a) {
 				continue
 			}
 			if !yield(a) {
