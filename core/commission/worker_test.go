@@ -33,7 +33,6 @@ func plan() Plan {
 
 // toy is a device, its site, journal and attempts in one: what the worker meets.
 type toy struct {
-	mu       sync.Mutex
 	at       netip.Addr // where it is met
 	set      Found
 	next     *device.Settings

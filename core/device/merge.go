@@ -160,8 +160,12 @@ func (f *Facts) Absorb(n Facts) {
 		have *string
 		said string
 	}{
-		{&f.Make, n.Make}, {&f.Model, n.Model}, {&f.Serial, n.Serial},
-		{&f.Firmware, n.Firmware}, {&f.Name, n.Name}, {&f.Service, n.Service},
+		{&f.Make, n.Make},
+		{&f.Model, n.Model},
+		{&f.Serial, n.Serial},
+		{&f.Firmware, n.Firmware},
+		{&f.Name, n.Name},
+		{&f.Service, n.Service},
 	} {
 		if p.said != "" {
 			*p.have = p.said

@@ -225,7 +225,9 @@ func DefaultBlocks(subnet netip.Prefix) []Block {
 		return []Block{{"recorder", whole}, {"panel", whole}, {"intercom", whole}, {"camera", whole}}
 	}
 	return []Block{
-		{"recorder", at(11, 20)}, {"panel", at(21, 30)}, {"intercom", at(31, 40)},
+		{"recorder", at(11, 20)},
+		{"panel", at(21, 30)},
+		{"intercom", at(31, 40)},
 		{"camera", at(41, min(hostMask(subnet)-1, 239))},
 	}
 }

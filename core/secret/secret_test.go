@@ -54,8 +54,14 @@ func TestJudge(t *testing.T) {
 
 func TestGenerateMeetsEveryRule(t *testing.T) {
 	for _, r := range []Rules{
-		{}, Sane, {MinLen: 8, MaxLen: 8, Upper: 1, Digits: 1, Special: 1}, {MinLen: 16, MaxLen: 16, Upper: 4, Digits: 4, Special: 4},
-		{NoSpecial: true, MinLen: 12, Digits: 3}, {MinLen: 32}, {MaxLen: 4, Upper: 1, Digits: 1}, {NoUser: true, MinLen: 8},
+		{},
+		Sane,
+		{MinLen: 8, MaxLen: 8, Upper: 1, Digits: 1, Special: 1},
+		{MinLen: 16, MaxLen: 16, Upper: 4, Digits: 4, Special: 4},
+		{NoSpecial: true, MinLen: 12, Digits: 3},
+		{MinLen: 32},
+		{MaxLen: 4, Upper: 1, Digits: 1},
+		{NoUser: true, MinLen: 8},
 	} {
 		seen := map[string]bool{}
 		for range 200 {

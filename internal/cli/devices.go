@@ -58,8 +58,16 @@ func allJSON(devices []device.Device) []deviceJSON {
 
 // deviceColumns are the columns of every list of devices.
 var deviceColumns = []column{
-	{"TAG", 0}, {"KIND", 0}, {"MAKE", 3}, {"MODEL", 1}, {"SERIAL", 2}, {"MAC", 0}, {"ADDRESS", 0},
-	{"CONDITION", 0}, {"ACCESS", 0}, {"JOB", 0},
+	{"TAG", 0},
+	{"KIND", 0},
+	{"MAKE", 3},
+	{"MODEL", 1},
+	{"SERIAL", 2},
+	{"MAC", 0},
+	{"ADDRESS", 0},
+	{"CONDITION", 0},
+	{"ACCESS", 0},
+	{"JOB", 0},
 }
 
 func deviceListing(devices []device.Device) *listing {

@@ -124,7 +124,7 @@ func (a *App) printProofs(proofs []field.Proof, failed int) error {
 			Failed  int         `json:"failed"`
 		}{out, failed})
 	}
-	l := &listing{columns: []column{{"TAG", 0}, {"ADDRESS", 0}}}
+	l := &listing{columns: []column{{"TAG", 0}, {"AT", 0}}}
 	for _, name := range field.Checks {
 		l.columns = append(l.columns, column{head: strings.ToUpper(name)})
 	}
