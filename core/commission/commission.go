@@ -62,11 +62,18 @@ type Plan struct {
 
 // Found is one reading of a device.
 type Found struct {
-	Serial   string
-	MACs     []device.MAC // of its network interfaces
-	Firmware string
-	Settings device.Settings
-	Clock    time.Duration // device's clock minus ours
+	Make, Model string
+	Serial      string
+	MACs        []device.MAC // of its network interfaces
+	Firmware    string
+	Settings    device.Settings
+	Clock       time.Duration // device's clock minus ours
+}
+
+// Facts gives what the reading says, in the form that a device keeps.
+func (f Found) Facts() device.Facts {
+	s := f.Settings
+	return device.Facts{Make: f.Make, Model: f.Model, Serial: f.Serial, Firmware: f.Firmware, Name: s.Name, Settings: &s}
 }
 
 // Site gives access to the devices and addresses of the site.

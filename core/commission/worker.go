@@ -115,7 +115,11 @@ func (r *run) arrive(ctx context.Context) error {
 // find meets the device at its new or its old address.
 func (r *run) find(ctx context.Context, step Step, limit time.Duration) error {
 	r.close()
-	r.tell(step, "looking for it")
+	text := "looking for it"
+	if step == StepReturn {
+		text = "waiting for it to come back"
+	}
+	r.tell(step, text)
 	defer r.clock(step)()
 	places := slices.Compact([]netip.Addr{r.plan.Target.Address, r.plan.From})
 	if r.at.IsValid() && !slices.Contains(places, r.at) {

@@ -135,9 +135,9 @@ func (d demoPlayer) run(ctx context.Context, stdin, shown string, args ...string
 	return nil
 }
 
-// demoNames are what the devices look at, by the serial on their label.
+// demoNames are what the devices look at, by what is on their label.
 const demoNames = `
-# What each device is called, by the serial on its label:
+# What each device is called, by the serial or the MAC on its label:
 names:
   LG16-003318: Plant room recorder
   VD420-77001: Ticket hall east
@@ -148,11 +148,11 @@ names:
   VB410-55001: Vehicle ramp up
   VB410-55002: Vehicle ramp down
   VB410-55003: Ramp barrier
-  OE2-20418001: Gangway A
-  OE2-20418002: Gangway B
+  02:0a:c0:00:03:01: Gangway A
+  02:0a:c0:00:03:02: Gangway B
   TPC-9001: Crew door inside
   TPC-9002: Quay
-  OPS-3107: Crew door
+  02:0a:c0:00:05:01: Crew door
   OHS-3108: Office
   GH4-0612: Vehicle gate
 `

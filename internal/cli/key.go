@@ -148,9 +148,8 @@ func (a *App) keySetDevice(ctx context.Context, j *job.Job, devices []device.Dev
 
 // opened records what a device told once its password fitted.
 func (a *App) opened(ctx context.Context, j *job.Job, devices []device.Device, d *device.Device, result field.KeyResult) error {
-	s := result.Found.Settings
-	d.Access, d.Settings, d.Name = device.Keyed, &s, s.Name
-	d.Absorb(device.Facts{Serial: result.Found.Serial, Firmware: result.Found.Firmware})
+	d.Access = device.Keyed
+	d.Absorb(result.Found.Facts())
 	if g, err := field.Ground(ctx, j, devices); err == nil {
 		field.Judge(devices, g.Subnet)
 	}

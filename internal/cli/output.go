@@ -42,13 +42,14 @@ func width(w io.Writer) int {
 	return 0 // no limit
 }
 
-// The few colours, each with one meaning everywhere.
+// The few colours, each with one meaning everywhere. They are the sixteen that
+// every terminal has, so that the person's own theme decides how they look.
 var (
-	goodStyle  = lipgloss.NewStyle().Foreground(lipgloss.Color("#5fd7af"))
-	workStyle  = lipgloss.NewStyle().Foreground(lipgloss.Color("#e5c07b"))
-	badStyle   = lipgloss.NewStyle().Foreground(lipgloss.Color("#ff7b72")).Bold(true)
+	goodStyle  = lipgloss.NewStyle().Foreground(lipgloss.Green)
+	workStyle  = lipgloss.NewStyle().Foreground(lipgloss.Yellow)
+	badStyle   = lipgloss.NewStyle().Foreground(lipgloss.BrightRed).Bold(true)
 	faintStyle = lipgloss.NewStyle().Faint(true)
-	headStyle  = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#7fb4ff"))
+	headStyle  = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.BrightCyan)
 )
 
 // column is one column of a listing. When a terminal is too narrow, the column

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -63,9 +64,16 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 		if d.Proved = now; !proofs[i].OK() {
 			d.Proved, failed = time.Time{}, failed+1
 		}
-		if proofs[i].Found.Firmware != "" {
+		if proofs[i].Read {
+			d.Absorb(proofs[i].Found.Facts())
+			d.Access = device.Keyed
+		}
+		// A commissioning that was cut short right at its end left no record of
+		// it; a proof that everything holds is one.
+		if proofs[i].OK() && d.AsLeft == nil {
 			s := proofs[i].Found.Settings
-			d.Settings, d.Firmware = &s, proofs[i].Found.Firmware
+			d.AsLeft = &s
+			d.Addresses, d.Clashing = []netip.Addr{s.Address}, nil
 		}
 	}
 	if g, err := field.Ground(ctx, j, devices); err == nil {

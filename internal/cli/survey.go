@@ -186,6 +186,15 @@ func (a *App) printSurvey(devices []device.Device, changes []device.Change, foun
 		fmt.Fprintf(w, "%s could not be visited: %s\n", p, found.Unvisited[p])
 	}
 	a.printChanges(changes)
+	open := 0
+	for i := range devices {
+		if devices[i].Configurable() && devices[i].InJob == device.Undecided {
+			open++
+		}
+	}
+	if open > 0 {
+		fmt.Fprintf(w, "Next: janustat take all   (%s ready to be taken)\n", plural(open, "device"))
+	}
 }
 
 // manyChanges is how many changes are printed before they are only counted:

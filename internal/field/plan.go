@@ -76,7 +76,5 @@ func Record(d *device.Device, r commission.Result) {
 	if r.Status != commission.Done {
 		return
 	}
-	left := r.Left.Settings
-	d.Settings, d.Name = &left, left.Name
-	d.Absorb(device.Facts{Serial: r.Left.Serial, Firmware: r.Left.Firmware})
+	d.Absorb(r.Left.Facts())
 }

@@ -26,6 +26,7 @@ type Check struct {
 type Proof struct {
 	Device device.Device
 	Checks []Check
+	Read   bool // the device was opened and read
 	Found  commission.Found
 }
 
@@ -124,6 +125,7 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, out *Proof) erro
 	if out.Found, err = s.Read(ctx); err != nil {
 		return err
 	}
+	out.Read = true
 	out.judge(plan)
 	return nil
 }

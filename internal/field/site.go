@@ -202,7 +202,7 @@ func (s *session) Read(ctx context.Context) (commission.Found, error) {
 	if err != nil {
 		return f, err
 	}
-	f.Serial, f.Firmware = info.Serial, info.Firmware
+	f.Make, f.Model, f.Serial, f.Firmware = info.Make, info.Model, info.Serial, info.Firmware
 	if f.Settings, f.MACs, err = s.Network(ctx, s.at); err != nil {
 		return f, err
 	}

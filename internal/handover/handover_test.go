@@ -56,7 +56,7 @@ func TestCSV(t *testing.T) {
 	}
 	assert.Equal(t, `a,"b"`, last["serial"])
 	assert.Equal(t, `'=HYPERLINK("x")`, last["name"], "a name from a device is no formula")
-	assert.Equal(t, "192.168.77.20/24 (DHCP)", last["found_at"])
+	assert.Equal(t, "192.168.77.20/24 DHCP", last["found_at"])
 	assert.Equal(t, "2026-11-23T09:30:00Z", last["proved_at"])
 }
 

@@ -3,6 +3,7 @@ package handover
 import (
 	"bytes"
 	"fmt"
+	"strings"
 
 	"codeberg.org/go-pdf/fpdf"
 	"golang.org/x/image/font/gofont/gobold"
@@ -31,13 +32,18 @@ type tableColumn struct {
 var tableColumns = []tableColumn{
 	{"Tag", 11, func(e Entry) string { return e.Tag }},
 	{"Kind", 18, func(e Entry) string { return string(e.Kind) }},
-	{"Name", 45, func(e Entry) string { return e.Name }},
-	{"Maker, model", 46, func(e Entry) string { return e.Make + " " + e.Model }},
+	{"Name", 43, func(e Entry) string { return e.Name }},
+	{"Maker, model", 46, func(e Entry) string { return strings.TrimSpace(e.Make + " " + e.Model) }},
 	{"Serial", 30, func(e Entry) string { return e.Serial }},
 	{"MAC", 34, func(e Entry) string { return e.MAC.String() }},
 	{"Firmware", 19, func(e Entry) string { return e.Firmware }},
 	{"Address", 25, func(e Entry) string { return e.Address }},
-	{"Found at", 31, func(e Entry) string { return foundAt(e.AsFound) }},
+	{"Found at", 33, func(e Entry) string {
+		if e.AsFound != nil && e.AsFound.DHCP {
+			return e.AsFound.Address.String() + " DHCP"
+		}
+		return foundAt(e.AsFound)
+	}},
 	{"Proved", 14, func(e Entry) string {
 		if e.Proved == nil {
 			return "no"
@@ -118,15 +124,16 @@ func (r Record) table(p *fpdf.Fpdf) {
 		p.Ln(-1)
 		p.SetFont(face, "", 9)
 	}
+	p.SetDrawColor(205, 213, 224)
+	p.SetLineWidth(0.2)
 	heading()
-	for i, e := range r.Devices {
+	for _, e := range r.Devices {
 		if p.GetY()+lineStep > pageTall-footRoom {
 			p.AddPage()
 			heading()
 		}
-		p.SetFillColor(246, 248, 251)
 		for _, c := range tableColumns {
-			p.CellFormat(c.wide, lineStep, fit(p, c.of(e), c.wide-2), "B", 0, "L", i%2 == 1, 0, "")
+			p.CellFormat(c.wide, lineStep, fit(p, c.of(e), c.wide-2), "B", 0, "L", false, 0, "")
 		}
 		p.Ln(-1)
 	}

@@ -124,7 +124,7 @@ func foundAt(s *device.Settings) string {
 	}
 	text := s.Address.String() + "/" + strconv.Itoa(s.Prefix)
 	if s.DHCP {
-		text += " (DHCP)"
+		text += " DHCP"
 	}
 	return text
 }
