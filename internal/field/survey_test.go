@@ -117,13 +117,13 @@ func TestSubnets(t *testing.T) {
 	assert.Equal(t, "192.168.77.0/24", of("192.168.77.20"))
 	assert.Equal(t, "192.168.88.0/24", of("192.168.88.20"), "an unknown one is taken as a /24")
 	assert.Equal(t, []netip.Prefix{netip.MustParsePrefix("172.30.0.0/16")}, s.Wide())
-	n := map[netip.Addr]int{}
+	times := map[netip.Addr]int{}
 	for a := range s.Sweep() {
-		n[a]++
+		times[a]++
 	}
-	assert.Equal(t, 510+254*len(factorySubnets), len(n))
-	for a, times := range n {
-		require.Equal(t, 1, times, a)
+	assert.Equal(t, 510+254*len(factorySubnets), len(times))
+	for a, n := range times {
+		require.Equal(t, 1, n, a)
 	}
 	assert.True(t, s.Askable(netip.MustParseAddr("192.168.250.1")))
 	assert.False(t, s.Askable(netip.MustParseAddr("203.0.113.1")), "public addresses are left alone")

@@ -35,14 +35,14 @@ type answer struct {
 	Name string
 	List []struct {
 		Token string `xml:"token,attr"`
-		V     int
+		Num   int
 	}
 }
 
 const (
 	prefixed = `<?xml version="1.0"?><SOAP-ENV:Envelope xmlns:SOAP-ENV="http://www.w3.org/2003/05/soap-envelope" xmlns:t="urn:t">
-		<SOAP-ENV:Header><x>skipped</x></SOAP-ENV:Header><SOAP-ENV:Body><t:Answer><t:Name>Quay</t:Name><t:List token="a"><t:V>1</t:V></t:List><t:List token="b"><t:V>2</t:V></t:List></t:Answer></SOAP-ENV:Body></SOAP-ENV:Envelope>`
-	defaulted = `<Envelope xmlns='http://www.w3.org/2003/05/soap-envelope'><Body><Answer xmlns='urn:t'><Name>Quay</Name><List token='a'><V>1</V></List><List token='b'><V>2</V></List></Answer></Body></Envelope>`
+		<SOAP-ENV:Header><x>skipped</x></SOAP-ENV:Header><SOAP-ENV:Body><t:Answer><t:Name>Quay</t:Name><t:List token="a"><t:Num>1</t:Num></t:List><t:List token="b"><t:Num>2</t:Num></t:List></t:Answer></SOAP-ENV:Body></SOAP-ENV:Envelope>`
+	defaulted = `<Envelope xmlns='http://www.w3.org/2003/05/soap-envelope'><Body><Answer xmlns='urn:t'><Name>Quay</Name><List token='a'><Num>1</Num></List><List token='b'><Num>2</Num></List></Answer></Body></Envelope>`
 )
 
 func TestDecodeDoesNotMindPrefixes(t *testing.T) {
@@ -52,7 +52,7 @@ func TestDecodeDoesNotMindPrefixes(t *testing.T) {
 		assert.Equal(t, "Quay", a.Name)
 		require.Len(t, a.List, 2)
 		assert.Equal(t, "b", a.List[1].Token)
-		assert.Equal(t, 2, a.List[1].V)
+		assert.Equal(t, 2, a.List[1].Num)
 	}
 }
 
