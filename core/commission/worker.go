@@ -237,6 +237,10 @@ func (r *run) enter(ctx context.Context) error {
 	if err := r.ensureKeyed(ctx); err != nil {
 		return err
 	}
+	if r.plan.Password.IsZero() {
+		return trouble(nil, fmt.Sprintf("put its password on the keyring (`janustat key set %s`), or reset the device by its maker's steps", r.plan.Tag),
+			"is sealed, and the keyring has no password for it")
+	}
 	wait, err := r.Attempts.Spend(ctx, r.plan)
 	if err != nil {
 		return fmt.Errorf("register the password try: %w", err)
@@ -268,6 +272,9 @@ func (r *run) ensureKeyed(ctx context.Context) error {
 		}
 		if access != device.Fresh {
 			return nil
+		}
+		if r.plan.Password.IsZero() {
+			return trouble(nil, "run `janustat survey`, then `janustat commission` again", "was sealed and is fresh now")
 		}
 		if err := r.key(ctx); err != nil && !errors.Is(err, ErrReplyLost) {
 			return err

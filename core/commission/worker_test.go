@@ -277,6 +277,8 @@ func TestRunNeedsYou(t *testing.T) {
 		writes []string
 	}{
 		{"sealed", func(d *toy, _ *Plan) { d.password = "someone's" }, "sealed", nil},
+		{"sealed, and no key", func(d *toy, p *Plan) { d.password, p.Password = "someone's", secret.Password{} }, "no password for it", nil},
+		{"reset since the survey", func(_ *toy, p *Plan) { p.Password = secret.Password{} }, "is fresh now", nil},
 		{"budget spent", func(d *toy, _ *Plan) { d.password, d.budget = "someone's", 7*time.Minute }, "budget", nil},
 		{"gone", func(d *toy, _ *Plan) { d.away = true }, "does not answer at 10.61.8.42 or 192.168.77.20", nil},
 		{"another device", func(d *toy, _ *Plan) { d.serial = "S2" }, "serial S2, not S1", []string{"key"}},
@@ -296,6 +298,9 @@ func TestRunNeedsYou(t *testing.T) {
 			assert.Contains(t, r.Reason, c.reason)
 			assert.NotEmpty(t, r.Next)
 			assert.Equal(t, c.writes, d.writes())
+			if p.Password.IsZero() {
+				assert.NotContains(t, d.log, "spend", "a try without a password")
+			}
 		})
 	}
 }

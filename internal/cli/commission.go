@@ -96,7 +96,8 @@ func (a *App) plans(j *job.Job, devices []device.Device) ([]commission.Plan, err
 	if err != nil {
 		return nil, err
 	}
-	if keys.Site().IsZero() {
+	made := keys.Site().IsZero()
+	if made {
 		p, err := field.SitePassword(j.Sheet, devices, rand.Reader)
 		if err != nil {
 			return nil, err
@@ -105,7 +106,7 @@ func (a *App) plans(j *job.Job, devices []device.Device) ([]commission.Plan, err
 		a.say("made a site password; it is on the keyring: janustat key show")
 	}
 	plans, changed := field.Plans(j.Sheet, devices, keys)
-	if changed {
+	if made || changed {
 		if err := keys.Save(); err != nil {
 			return nil, fmt.Errorf("the passwords could not be saved, so nothing was sent: %w", err)
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 
 	"janustat/core/device"
 	"janustat/internal/job"
@@ -36,6 +37,9 @@ func (a *App) status(ctx context.Context) error {
 		return err
 	}
 	s := stand(j.Sheet.Name, devices, !last.At.IsZero())
+	if s.Next == nextHandover && recordIsCurrent(j, devices) {
+		s.Next = "nothing: the record in " + job.HandoverDir + " is up to date"
+	}
 	if a.json {
 		return a.emit(s)
 	}
@@ -81,7 +85,23 @@ func stand(name string, devices []device.Device, surveyed bool) standing {
 	case s.Proved < s.Taken:
 		s.Next = "janustat prove"
 	default:
-		s.Next = "janustat handover"
+		s.Next = nextHandover
 	}
 	return s
+}
+
+const nextHandover = "janustat handover"
+
+// recordIsCurrent reports whether the record was written after the last proof.
+func recordIsCurrent(j *job.Job, devices []device.Device) bool {
+	info, err := os.Stat(j.Path(job.HandoverDir, "register.json"))
+	if err != nil {
+		return false
+	}
+	for i := range devices {
+		if devices[i].Proved.After(info.ModTime()) {
+			return false
+		}
+	}
+	return true
 }

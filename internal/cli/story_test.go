@@ -263,16 +263,21 @@ devices:
 	c.must("survey", "--for", "2s")
 	c.must("take", "10.61.8.50", "--yes")
 	c.must("allot")
+	code, out, _ := c.run("", "commission", "--yes")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, out, "the keyring has no password for it")
+	assert.Contains(t, out, "next: put its password on the keyring (`janustat key set C01`)")
 	for run := range 3 {
-		code, out, _ := c.run("", "commission", "--yes")
+		code, _, errs := c.run(fmt.Sprintf("Wrong-Guess-%d\n", run), "key", "set", "C01")
 		assert.Equal(t, ExitNeeds, code)
-		want := "is sealed"
+		want := "refuses this password"
 		if run == 2 {
 			want = "budget of password tries is spent"
 		}
-		assert.Contains(t, out, want, "run %d", run+1)
-		assert.Contains(t, out, "next:")
+		assert.Contains(t, errs, want, "run %d", run+1)
 	}
+	code, _, _ = c.run("", "prove")
+	assert.Equal(t, ExitNeeds, code)
 	wrong := 0
 	for _, e := range c.logs.Events() {
 		if e.What == bench.EventWrongPassword {

@@ -7,12 +7,15 @@ import (
 	"context"
 	"net"
 	"os"
+	"os/exec"
 	"os/signal"
+	"path/filepath"
 	"syscall"
 	"testing"
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
 
 	"janustat/internal/cli"
 )
@@ -61,4 +64,14 @@ func listening(ts *testscript.TestScript, neg bool, args []string) {
 		time.Sleep(20 * time.Millisecond) // polls for the event; there is none to wait on
 	}
 	ts.Fatalf("nothing listens on %s", args[0])
+}
+
+// built is the program as it is delivered: static and stripped.
+func built(t testing.TB) string {
+	path := filepath.Join(t.TempDir(), "janustat")
+	c := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", path, "janustat/cmd/janustat")
+	c.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return path
 }

@@ -82,16 +82,6 @@ func (l *lan) must(c *exec.Cmd) string {
 	return string(out)
 }
 
-// built is the program as it is delivered: static and stripped.
-func built(t testing.TB) string {
-	path := filepath.Join(t.TempDir(), "janustat")
-	c := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", path, "janustat/cmd/janustat")
-	c.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := c.CombinedOutput()
-	require.NoError(t, err, string(out))
-	return path
-}
-
 // attach starts a bench on a host's adapter and waits until it is up.
 func (l *lan) attach(program, host, site string) (logFile string) {
 	dir := l.t.TempDir()

@@ -13,8 +13,9 @@ import (
 )
 
 // Plans says what each taken and allotted device is to become. Devices without
-// a password of their own on the keyring get the site password there; changed
-// reports whether the keyring has to be saved before anything is sent.
+// a password of their own on the keyring get the site password there, which has
+// to be saved before anything is sent if changed is set. A sealed device gets
+// none: a password made for others would only cost it a try.
 func Plans(sheet *job.Sheet, devices []device.Device, keys *job.Keyring) (plans []commission.Plan, changed bool) {
 	for i := range devices {
 		d := &devices[i]
@@ -22,7 +23,7 @@ func Plans(sheet *job.Sheet, devices []device.Device, keys *job.Keyring) (plans 
 			continue
 		}
 		user, password, ok := keys.For(d.MAC)
-		if !ok {
+		if !ok && d.Access != device.Sealed {
 			user, password = sheet.User(), keys.Site()
 			changed = keys.Set(d.MAC, user, password) || changed
 		}

@@ -132,6 +132,10 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, out *Proof) erro
 
 // open offers the password, once and within the budget.
 func (p Prover) open(ctx context.Context, s commission.Session, plan commission.Plan, out *Proof) (bool, error) {
+	if plan.Password.IsZero() {
+		out.fail(CheckPassword, "opens it", "the keyring has none for it")
+		return false, nil
+	}
 	wait, err := p.Attempts.Spend(ctx, plan)
 	if err != nil {
 		return false, err
