@@ -144,7 +144,13 @@ func (c *Client) call(ctx context.Context, operation, inner string, out any) err
 		head = token
 	}
 	body := soap.Envelope(prefixes, head, "<tds:"+operation+">"+inner+"</tds:"+operation+">")
-	answer, status, err := c.post(ctx, deviceNS+"/"+operation, body)
+	reads := strings.HasPrefix(operation, "Get")
+	if !reads {
+		// Devices drop idle connections when they like. A write lost to that would
+		// count as unknown, so it goes on a fresh one.
+		c.Close()
+	}
+	answer, status, err := c.post(ctx, deviceNS+"/"+operation, body, reads)
 	if err != nil {
 		return fmt.Errorf("%s: %w", operation, err)
 	}
@@ -167,7 +173,7 @@ func (c *Client) call(ctx context.Context, operation, inner string, out any) err
 }
 
 // post sends a message and reads the whole answer.
-func (c *Client) post(ctx context.Context, action string, body []byte) ([]byte, int, error) {
+func (c *Client) post(ctx context.Context, action string, body []byte, reads bool) ([]byte, int, error) {
 	connected := false
 	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected = true }})
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.url, bytes.NewReader(body))
@@ -175,6 +181,11 @@ func (c *Client) post(ctx context.Context, action string, body []byte) ([]byte, 
 		return nil, 0, err
 	}
 	req.Header.Set("Content-Type", mime.FormatMediaType("application/soap+xml", map[string]string{"charset": "utf-8", "action": action}))
+	if reads {
+		// Lets net/http ask again when an idle connection turns out to be gone; an
+		// empty value is not sent (net/http, Transport).
+		req.Header["Idempotency-Key"] = nil
+	}
 	res, err := c.http.Do(req)
 	if err != nil {
 		if !connected {

@@ -1,7 +1,9 @@
 package onvif
 
 import (
+	"bufio"
 	"context"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -162,6 +164,33 @@ func TestLostRepliesAreToldFromUnsentRequests(t *testing.T) {
 	require.ErrorIs(t, cl.Restart(t.Context()), ErrNoReply)
 	l.Close()
 	require.ErrorIs(t, New(l.Addr().String(), "", &http.Transport{}).Restart(t.Context()), ErrUnreachable)
+}
+
+// A device may drop an idle connection at any time: a reading is asked again,
+// and a write goes on a connection of its own.
+func TestDroppedIdleConnectionsAreNoLoss(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			if _, err := http.ReadRequest(bufio.NewReader(c)); err == nil {
+				body := `<Envelope><Body><R><Manufacturer>Verrine</Manufacturer></R></Body></Envelope>`
+				fmt.Fprintf(c, "HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n%s", len(body), body)
+			}
+			c.Close() // though it never said that it would
+		}
+	}()
+	cl := New(l.Addr().String(), "", &http.Transport{})
+	for range 20 {
+		_, err := cl.Information(t.Context())
+		require.NoError(t, err)
+		require.NoError(t, cl.Restart(t.Context()))
+	}
 }
 
 func TestNetworkTakesTheInterfaceItWasMetAt(t *testing.T) {
