@@ -46,24 +46,40 @@ func TestScripts(t *testing.T) {
 			e.Setenv("JANUSTAT_PASSPHRASE", "ferry at quillmere")
 			return nil
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"listening": listening},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"listening": listening, "appears": appears},
 	})
 }
 
 // listening waits until something accepts connections on a Unix socket.
 func listening(ts *testscript.TestScript, neg bool, args []string) {
-	if neg || len(args) != 1 {
-		ts.Fatalf("usage: listening SOCKET")
-	}
-	deadline := time.Now().Add(20 * time.Second)
-	for time.Now().Before(deadline) {
-		if c, err := net.Dial("unix", args[0]); err == nil {
+	await(ts, neg, args, func(path string) bool {
+		c, err := net.Dial("unix", path)
+		if err == nil {
 			c.Close()
+		}
+		return err == nil
+	})
+}
+
+// appears waits until a file is there.
+func appears(ts *testscript.TestScript, neg bool, args []string) {
+	await(ts, neg, args, func(path string) bool {
+		_, err := os.Stat(ts.MkAbs(path))
+		return err == nil
+	})
+}
+
+// await looks again and again, since neither event can be waited on.
+func await(ts *testscript.TestScript, neg bool, args []string, there func(string) bool) {
+	if neg || len(args) != 1 {
+		ts.Fatalf("one path is wanted")
+	}
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		if there(args[0]) {
 			return
 		}
-		time.Sleep(20 * time.Millisecond) // polls for the event; there is none to wait on
 	}
-	ts.Fatalf("nothing listens on %s", args[0])
+	ts.Fatalf("%s did not come", args[0])
 }
 
 // built is the program as it is delivered: static and stripped.

@@ -1,6 +1,7 @@
 package handover
 
 import (
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"net/netip"
@@ -8,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -20,9 +22,9 @@ var made = time.Date(2026, 11, 23, 9, 30, 0, 0, time.UTC)
 func record(n int) Record {
 	g := ground.Ground{Subnet: netip.MustParsePrefix("10.61.8.0/23"), Gateway: netip.MustParseAddr("10.61.8.1")}
 	list := []device.Device{
-		{Tag: "R01", InJob: device.Taken, Facts: device.Facts{Kind: device.Recorder}},
+		{Tag: "R01", InJob: device.Taken, Facts: device.Facts{Kind: device.Recorder, Access: device.Fresh}},
 		{Tag: "C90", InJob: device.Left, Facts: device.Facts{Kind: device.Camera}},
-		{Tag: "C91", InJob: device.Taken, Allotted: &device.Settings{}, Facts: device.Facts{Kind: device.Camera}},
+		{Tag: "C91", InJob: device.Taken, Allotted: &device.Settings{}, Facts: device.Facts{Kind: device.Camera, Access: device.Fresh}},
 	}
 	for i := range n {
 		list = append(list, device.Device{
@@ -66,6 +68,21 @@ func TestJSONReadsBack(t *testing.T) {
 	var got Record
 	require.NoError(t, json.Unmarshal(b, &got))
 	assert.Equal(t, record(1), got)
+}
+
+func TestJSONFitsItsPublishedSchema(t *testing.T) {
+	schema, err := jsonschema.NewCompiler().Compile("../../docs/register.schema.json")
+	require.NoError(t, err)
+	for _, r := range []Record{record(3), record(0), New("x", ground.Ground{}, nil, made)} {
+		b, err := r.JSON()
+		require.NoError(t, err)
+		doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(b))
+		require.NoError(t, err)
+		require.NoError(t, schema.Validate(doc))
+	}
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(`{"site": 1}`))
+	require.NoError(t, err)
+	require.Error(t, schema.Validate(doc))
 }
 
 func TestPDFIsRepeatableAndPaged(t *testing.T) {
