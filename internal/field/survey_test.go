@@ -42,6 +42,12 @@ others:
 
 // site brings a bench up and gives a Net on it.
 func site(t testing.TB, text string) (*reach.Net, *bench.Log) {
+	n, logs, _ := siteWithSocket(t, text)
+	return n, logs
+}
+
+// siteWithSocket also tells where further cables can be plugged in.
+func siteWithSocket(t testing.TB, text string) (*reach.Net, *bench.Log, string) {
 	s, err := bench.Parse([]byte(text))
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -60,17 +66,21 @@ func site(t testing.TB, text string) (*reach.Net, *bench.Log) {
 		cancel()
 		b.Stop()
 	})
-	return n, logs
+	return n, logs, path
 }
 
 // survey surveys a site; its log is shown when the test fails.
 func survey(t testing.TB, n *reach.Net) []device.Device {
+	return device.Merge(findings(t, n).Sightings)
+}
+
+func findings(t testing.TB, n *reach.Net) *Findings {
 	f, err := Survey{
 		Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil), Listen: DefaultListen, Rate: arp.DefaultRate,
 		Log: slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelDebug})), Tell: func(string) {},
 	}.Run(t.Context())
 	require.NoError(t, err)
-	return device.Merge(f.Sightings)
+	return f
 }
 
 func TestSurveyFindsFortyOfFortyDespiteLoss(t *testing.T) {

@@ -1,0 +1,142 @@
+package field
+
+import (
+	"encoding/binary"
+	"math/rand/v2"
+	"net/netip"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/core/device"
+	"janustat/internal/bench"
+	"janustat/internal/speak/acd"
+	"janustat/internal/speak/arp"
+	"janustat/internal/speak/wsd"
+	"janustat/internal/wire"
+)
+
+const pair = `
+site: Pair
+seed: 1
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 2}
+`
+
+var villain = device.MAC{2, 0x66, 0, 0, 0, 1}
+
+// plugIn gives a cable to the same switch, for a host that behaves as it likes.
+func plugIn(t *testing.T, socket string, react func(w *wire.Frames, frame []byte)) *wire.Frames {
+	w, err := wire.DialBench(socket)
+	require.NoError(t, err)
+	var reading sync.WaitGroup
+	reading.Go(func() {
+		for {
+			f, err := w.Read()
+			if err != nil {
+				return
+			}
+			if react != nil {
+				react(w, f)
+			}
+		}
+	})
+	t.Cleanup(func() { w.Close(); reading.Wait() })
+	return w
+}
+
+func cameras(found []device.Device) (n int) {
+	for _, d := range found {
+		if d.Kind == device.Camera && d.Access == device.Fresh && d.Make == "Verrine" {
+			n++
+		}
+	}
+	return n
+}
+
+// A host that floods with garbage neither stops the survey nor hides a device.
+func TestGarbageDoesNotHideDevices(t *testing.T) {
+	n, logs, socket := siteWithSocket(t, pair)
+	chance := rand.New(rand.NewPCG(1, 9))
+	probe := wsd.Probe("urn:uuid:x", wsd.Transmitter)
+	sent := 0
+	plugIn(t, socket, func(w *wire.Frames, seen []byte) {
+		// For every frame heard, a few of its own: noise, broken ARP, broken
+		// datagrams to the port that answers come to, and Hellos of nobody.
+		for range 3 {
+			f := make([]byte, 14+chance.IntN(1400))
+			for i := range f {
+				f[i] = byte(chance.Uint32())
+			}
+			copy(f, device.Broadcast[:])
+			copy(f[6:], villain[:])
+			switch chance.IntN(3) {
+			case 0:
+				binary.BigEndian.PutUint16(f[12:], 0x0806)
+			case 1:
+				binary.BigEndian.PutUint16(f[12:], 0x0800)
+			}
+			if sent++; sent < 60_000 {
+				_ = w.Write(f)
+			}
+		}
+		if len(seen) > 60 && sent < 60_000 {
+			broken := append([]byte(nil), seen...)
+			copy(broken[6:12], villain[:])
+			broken[chance.IntN(len(broken)-14)+14] ^= byte(1 + chance.IntN(255))
+			_ = w.Write(append(broken, probe[:chance.IntN(len(probe))]...))
+		}
+	})
+	assert.Equal(t, 2, cameras(survey(t, n)))
+	assert.Greater(t, sent, 10_000, "the flood was no flood")
+	for _, e := range logs.Events() {
+		assert.NotEqual(t, bench.EventWrite, e.What)
+	}
+}
+
+// A host that claims every address leaves no address to visit from: the survey
+// says so, names the host, and borrows none all the same.
+func TestAHostThatClaimsEveryAddressIsNamed(t *testing.T) {
+	n, _, socket := siteWithSocket(t, pair)
+	plugIn(t, socket, func(w *wire.Frames, frame []byte) {
+		if p, err := arp.Parse(frame); err == nil && p.Op == arp.Request && p.SenderMAC != villain {
+			_ = w.Write(arp.ReplyTo(p, villain).Frame())
+		}
+	})
+	f := findings(t, n)
+	require.NotEmpty(t, f.Unvisited)
+	for subnet, err := range f.Unvisited {
+		var conflict *acd.ConflictError
+		if assert.ErrorAs(t, err, &conflict, subnet) {
+			assert.Equal(t, villain, conflict.Holder)
+		}
+	}
+	clash := 0
+	for _, d := range device.Merge(f.Sightings) {
+		if d.MAC != villain && len(d.Clashing) > 0 {
+			assert.Contains(t, d.Clashing, villain)
+			clash++
+		}
+	}
+	assert.Positive(t, clash, "the devices it claims to be are told apart from it")
+}
+
+// A host that says it is another: its frames carry its own MAC, so what it says
+// of the other's identity is held against that.
+func TestALieAboutAnothersMACChangesNothing(t *testing.T) {
+	n, _, socket := siteWithSocket(t, pair)
+	theirs := device.MAC{2, 0xe4, 0x42, 0, 1, 1}
+	plugIn(t, socket, func(w *wire.Frames, _ []byte) {
+		lie := arp.Announce(theirs, netip.MustParseAddr("192.168.77.99"))
+		lie.From = villain
+		_ = w.Write(lie.Frame())
+	})
+	for _, d := range survey(t, n) {
+		if d.MAC == theirs {
+			assert.NotContains(t, d.Addresses, netip.MustParseAddr("192.168.77.99"))
+		}
+	}
+}
