@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bytes"
-	"context"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -10,13 +9,13 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"janustat/internal/bench"
+	"janustat/internal/bench/benchtest"
 )
 
 // crew is a program on a bench: commands run as a person would type them.
@@ -29,26 +28,8 @@ type crew struct {
 
 // hire brings a site up and begins a job on it.
 func hire(t testing.TB, site string, begin ...string) *crew {
-	s, err := bench.Parse([]byte(site))
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	logs := bench.NewLog(nil)
-	b, err := bench.Start(ctx, s, logs)
-	require.NoError(t, err)
-	// Unix socket paths are short: t.TempDir() may be too long.
-	tmp, err := os.MkdirTemp("", "jst")
-	require.NoError(t, err)
-	l, err := listenSocket(filepath.Join(tmp, "b"))
-	require.NoError(t, err)
-	var serving sync.WaitGroup
-	serving.Go(func() { _ = b.Serve(ctx, l) })
-	t.Cleanup(func() {
-		cancel()
-		serving.Wait()
-		b.Stop()
-		os.RemoveAll(tmp)
-	})
-	c := &crew{t: t, dir: filepath.Join(t.TempDir(), "job"), wire: "bench:" + filepath.Join(tmp, "b"), logs: logs}
+	socket, logs := benchtest.Start(t, site)
+	c := &crew{t: t, dir: filepath.Join(t.TempDir(), "job"), wire: "bench:" + socket, logs: logs}
 	c.must(append([]string{"begin", c.dir}, begin...)...)
 	return c
 }

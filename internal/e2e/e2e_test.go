@@ -91,3 +91,33 @@ func built(t testing.TB) string {
 	require.NoError(t, err, string(out))
 	return path
 }
+
+// worker is the built program at work on one job.
+type worker struct {
+	t                  testing.TB
+	program, job, wire string
+}
+
+// command is the program with arguments, on the worker's job and wire.
+func (w worker) command(args ...string) *exec.Cmd {
+	c := exec.Command(w.program, append(args, "--job", w.job, "--wire", w.wire)...)
+	c.Env = append(os.Environ(), "JANUSTAT_PASSPHRASE=ferry at quillmere")
+	return c
+}
+
+// must runs a command that has to succeed, and gives its standard output.
+func (w worker) must(args ...string) string {
+	w.t.Helper()
+	out, err := w.command(append(args, "--quiet")...).Output()
+	require.NoError(w.t, err, "%v\n%s", args, out)
+	return string(out)
+}
+
+// prepare carries a new job up to where it can be commissioned.
+func (w worker) prepare() {
+	w.t.Helper()
+	w.must("begin", w.job, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
+	w.must("survey")
+	w.must("take", "all", "--yes")
+	w.must("allot")
+}

@@ -1,9 +1,7 @@
 package e2e
 
 import (
-	"context"
 	"errors"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"janustat/internal/bench"
+	"janustat/internal/bench/benchtest"
 )
 
 const two = `
@@ -28,41 +27,13 @@ devices:
 // recorded is not done, and once there is room the same command goes on.
 func TestAFullDiskSendsNothing(t *testing.T) {
 	needRoot(t)
-	program := built(t)
 	dir := t.TempDir()
 	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=2m"))
 	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
-	sockets, err := os.MkdirTemp("", "jf")
-	require.NoError(t, err)
-	t.Cleanup(func() { os.RemoveAll(sockets) })
-	site, err := bench.Parse([]byte(two))
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(t.Context())
-	logs := bench.NewLog(nil)
-	b, err := bench.Start(ctx, site, logs)
-	require.NoError(t, err)
-	defer b.Stop()
-	defer cancel()
-	l, err := net.Listen("unix", filepath.Join(sockets, "b"))
-	require.NoError(t, err)
-	go func() { _ = b.Serve(ctx, l) }()
-
+	socket, logs := benchtest.Start(t, two)
 	job := filepath.Join(dir, "job")
-	run := func(args ...string) (string, error) {
-		c := exec.Command(program, append(args, "--job", job, "--wire", "bench:"+filepath.Join(sockets, "b"), "--quiet")...)
-		c.Env = append(os.Environ(), "JANUSTAT_PASSPHRASE=ferry at quillmere")
-		out, err := c.CombinedOutput()
-		return string(out), err
-	}
-	must := func(args ...string) {
-		t.Helper()
-		out, err := run(args...)
-		require.NoError(t, err, "%v\n%s", args, out)
-	}
-	must("begin", job, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
-	must("survey", "--for", "2s")
-	must("take", "all", "--yes")
-	must("allot")
+	w := worker{t, built(t), job, "bench:" + socket}
+	w.prepare()
 	before, err := os.ReadFile(filepath.Join(job, "register.db"))
 	require.NoError(t, err)
 
@@ -76,11 +47,11 @@ func TestAFullDiskSendsNothing(t *testing.T) {
 	require.NoError(t, f.Close())
 
 	for _, args := range [][]string{{"commission", "--yes"}, {"survey", "--for", "2s"}, {"handover"}} {
-		out, err := run(args...)
+		out, err := w.command(args...).CombinedOutput()
 		var exit *exec.ExitError
 		require.True(t, errors.As(err, &exit), "%v succeeds on a full disk", args)
 		assert.NotZero(t, exit.ExitCode())
-		assert.Regexp(t, "no space left|disk is full|is the disk full", out, "%v", args)
+		assert.Regexp(t, "no space left|disk is full|is the disk full", string(out), "%v", args)
 	}
 	for _, e := range logs.Events() {
 		assert.NotEqual(t, bench.EventWrite, e.What, "sent though it could not be recorded: %+v", e)
@@ -90,7 +61,7 @@ func TestAFullDiskSendsNothing(t *testing.T) {
 	assert.Equal(t, before, after)
 
 	require.NoError(t, os.Remove(fill))
-	must("commission", "--yes")
-	must("prove")
-	must("handover")
+	w.must("commission", "--yes")
+	w.must("prove")
+	w.must("handover")
 }

@@ -2,11 +2,7 @@ package e2e
 
 import (
 	"bufio"
-	"context"
 	"encoding/json"
-	"net"
-	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -15,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"janustat/internal/bench"
+	"janustat/internal/bench/benchtest"
 )
 
 const twelve = `
@@ -31,40 +28,11 @@ devices:
 // TestAKilledRunGoesOn kills the program with SIGKILL right after it has said
 // that it begins a step, once for each kind of step, and then runs it again.
 func TestAKilledRunGoesOn(t *testing.T) {
-	program := built(t)
-	tmp, err := os.MkdirTemp("", "jk")
-	require.NoError(t, err)
-	defer os.RemoveAll(tmp)
-	site, err := bench.Parse([]byte(twelve))
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(t.Context())
-	logs := bench.NewLog(nil)
-	b, err := bench.Start(ctx, site, logs)
-	require.NoError(t, err)
-	defer b.Stop()
-	defer cancel()
-	l, err := net.Listen("unix", filepath.Join(tmp, "b"))
-	require.NoError(t, err)
-	go func() { _ = b.Serve(ctx, l) }()
-
-	job := filepath.Join(tmp, "job")
-	command := func(args ...string) *exec.Cmd {
-		c := exec.Command(program, append(args, "--job", job, "--wire", "bench:"+filepath.Join(tmp, "b"))...)
-		c.Env = append(os.Environ(), "JANUSTAT_PASSPHRASE=ferry at quillmere")
-		return c
-	}
-	must := func(args ...string) string {
-		t.Helper()
-		out, err := command(args...).Output()
-		require.NoError(t, err, "%v\n%s", args, out)
-		return string(out)
-	}
-	must("begin", job, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
-	must("survey", "--quiet")
-	must("take", "all", "--yes")
-	must("allot")
+	socket, logs := benchtest.Start(t, twelve)
+	w := worker{t, built(t), filepath.Join(t.TempDir(), "job"), "bench:" + socket}
+	w.prepare()
 	for _, step := range []string{"key ", "clock", "name", "address", "restart", "gateway"} {
-		c := command("commission", "--yes")
+		c := w.command("commission", "--yes")
 		errs, err := c.StderrPipe()
 		require.NoError(t, err)
 		require.NoError(t, c.Start())
@@ -74,7 +42,7 @@ func TestAKilledRunGoesOn(t *testing.T) {
 		require.NoError(t, c.Process.Kill())
 		_ = c.Wait()
 	}
-	out := must("commission", "--yes", "--quiet", "--json")
+	out := w.must("commission", "--yes", "--json")
 	var result struct {
 		Results []struct{ Tag, Address, Status, Reason string }
 	}
@@ -86,7 +54,7 @@ func TestAKilledRunGoesOn(t *testing.T) {
 		assert.False(t, seen[r.Address], "%s is doubled", r.Address)
 		seen[r.Address] = true
 	}
-	assert.Contains(t, must("prove", "--quiet"), "12 of 12 devices proved")
+	assert.Contains(t, w.must("prove"), "12 of 12 devices proved")
 	created := map[string]int{}
 	for _, e := range logs.Events() {
 		assert.NotEqual(t, bench.EventWrongPassword, e.What, "%+v", e)

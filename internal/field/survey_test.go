@@ -1,12 +1,9 @@
 package field
 
 import (
-	"context"
 	"fmt"
 	"log/slog"
-	"net"
 	"net/netip"
-	"path/filepath"
 	"slices"
 	"sync"
 	"testing"
@@ -17,6 +14,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/internal/bench"
+	"janustat/internal/bench/benchtest"
 	"janustat/internal/reach"
 	"janustat/internal/speak/arp"
 	"janustat/internal/wire"
@@ -48,24 +46,11 @@ func site(t testing.TB, text string) (*reach.Net, *bench.Log) {
 
 // siteWithSocket also tells where further cables can be plugged in.
 func siteWithSocket(t testing.TB, text string) (*reach.Net, *bench.Log, string) {
-	s, err := bench.Parse([]byte(text))
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	logs := bench.NewLog(nil)
-	b, err := bench.Start(ctx, s, logs)
-	require.NoError(t, err)
-	path := filepath.Join(t.TempDir(), "b.sock")
-	l, err := net.Listen("unix", path)
-	require.NoError(t, err)
-	go func() { _ = b.Serve(ctx, l) }()
+	path, logs := benchtest.Start(t, text)
 	w, err := wire.DialBench(path)
 	require.NoError(t, err)
 	n := reach.New(w)
-	t.Cleanup(func() {
-		n.Close()
-		cancel()
-		b.Stop()
-	})
+	t.Cleanup(func() { n.Close() })
 	return n, logs, path
 }
 
