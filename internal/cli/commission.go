@@ -82,7 +82,7 @@ func (a *App) commission(ctx context.Context, j *job.Job, devices []device.Devic
 			return err
 		}
 		site := &field.Site{Net: net, Subnets: subnets, Avoid: avoid}
-		plans, err := a.plans(j, devices)
+		plans, err := a.plans(ctx, j, devices)
 		if err != nil {
 			return err
 		}
@@ -91,7 +91,7 @@ func (a *App) commission(ctx context.Context, j *job.Job, devices []device.Devic
 }
 
 // plans makes the plans and saves the passwords they need before anything is sent.
-func (a *App) plans(j *job.Job, devices []device.Device) ([]commission.Plan, error) {
+func (a *App) plans(ctx context.Context, j *job.Job, devices []device.Device) ([]commission.Plan, error) {
 	keys, err := a.keyring(j, true)
 	if err != nil {
 		return nil, err
@@ -105,7 +105,11 @@ func (a *App) plans(j *job.Job, devices []device.Device) ([]commission.Plan, err
 		keys.SetSite(p)
 		a.say("made a site password; it is on the keyring: janustat key show")
 	}
-	plans, changed := field.Plans(j.Sheet, devices, keys)
+	maybeKeyed, err := j.Register.MaybeKeyed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	plans, changed := field.Plans(j.Sheet, devices, keys, maybeKeyed)
 	if made || changed {
 		if err := keys.Save(); err != nil {
 			return nil, fmt.Errorf("the passwords could not be saved, so nothing was sent: %w", err)

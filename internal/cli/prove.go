@@ -47,7 +47,12 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 	if err != nil {
 		return err
 	}
-	plans, _ := field.Plans(j.Sheet, devices, keys)
+	maybeKeyed, err := j.Register.MaybeKeyed(ctx)
+	if err != nil {
+		return err
+	}
+	// What this changes on the keyring in memory is not saved: proving plans nothing new.
+	plans, _ := field.Plans(j.Sheet, devices, keys, maybeKeyed)
 	prover := field.Prover{
 		Site:     &field.Site{Net: n, Subnets: subnets, Avoid: avoid},
 		Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},

@@ -15,15 +15,17 @@ import (
 // Plans says what each taken and allotted device is to become. Devices without
 // a password of their own on the keyring get the site password there, which has
 // to be saved before anything is sent if changed is set. A sealed device gets
-// none: a password made for others would only cost it a try.
-func Plans(sheet *job.Sheet, devices []device.Device, keys *job.Keyring) (plans []commission.Plan, changed bool) {
+// none: a password made for others would only cost it a try. A fresh device that
+// was never sent the password kept for it gets the present site password, which
+// may be a newer one; maybeKeyed tells, by ID, those that may have been.
+func Plans(sheet *job.Sheet, devices []device.Device, keys *job.Keyring, maybeKeyed map[int64]bool) (plans []commission.Plan, changed bool) {
 	for i := range devices {
 		d := &devices[i]
 		if d.InJob != device.Taken || d.Allotted == nil {
 			continue
 		}
 		user, password, ok := keys.For(d.MAC)
-		if !ok && d.Access != device.Sealed {
+		if !ok && d.Access != device.Sealed || d.Access == device.Fresh && !maybeKeyed[d.ID] {
 			user, password = sheet.User(), keys.Site()
 			changed = keys.Set(d.MAC, user, password) || changed
 		}

@@ -132,6 +132,14 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, out *Proof) erro
 
 // open offers the password, once and within the budget.
 func (p Prover) open(ctx context.Context, s commission.Session, plan commission.Plan, out *Proof) (bool, error) {
+	access, err := s.Access(ctx)
+	if err != nil {
+		return false, err
+	}
+	if access == device.Fresh {
+		out.fail(CheckPassword, "opens it", "it has none yet: run `janustat commission`")
+		return false, nil
+	}
 	if plan.Password.IsZero() {
 		out.fail(CheckPassword, "opens it", "the keyring has none for it")
 		return false, nil

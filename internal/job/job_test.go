@@ -86,6 +86,14 @@ func TestJournalAndAttempts(t *testing.T) {
 	assert.Equal(t, "unknown", history[0].Outcome)
 	assert.False(t, history[0].Ended.IsZero())
 
+	maybe, err := j.Register.MaybeKeyed(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, map[int64]bool{p.ID: true}, maybe, "an unknown outcome may have been carried out")
+	require.NoError(t, j.Register.End(t.Context(), id, "refused", ""))
+	maybe, err = j.Register.MaybeKeyed(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, maybe)
+
 	found := commission.Found{Settings: device.Settings{Address: netip.MustParseAddr("192.168.77.20"), Prefix: 24}}
 	require.NoError(t, j.Register.Found(t.Context(), p, found))
 	require.NoError(t, j.Register.Found(t.Context(), p, commission.Found{}), "the first reading stands")

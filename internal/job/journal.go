@@ -78,6 +78,25 @@ func (r *Register) History(ctx context.Context, id int64) ([]Entry, error) {
 	return out, rows.Err()
 }
 
+// MaybeKeyed tells, by ID, the devices that this job may have given their first
+// password: the intent is on record and no refusal is.
+func (r *Register) MaybeKeyed(ctx context.Context) (map[int64]bool, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT DISTINCT device_id FROM journal WHERE step=? AND outcome<>'refused'", commission.StepKey)
+	if err != nil {
+		return nil, fmt.Errorf("journal: %w", err)
+	}
+	defer rows.Close()
+	out := map[int64]bool{}
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, fmt.Errorf("journal: %w", err)
+		}
+		out[id] = true
+	}
+	return out, rows.Err()
+}
+
 // Attempts keeps the budget of password tries in the register, so that it
 // holds across runs.
 type Attempts struct {
