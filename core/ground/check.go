@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strings"
 )
 
 // The widest and narrowest masks a site subnet may have, in bits.
@@ -94,6 +95,36 @@ func FromUint(n uint32) netip.Addr {
 	var b [4]byte
 	binary.BigEndian.PutUint32(b[:], n)
 	return netip.AddrFrom4(b)
+}
+
+// ParseSubnet reads a subnet as 10.61.8.0/23, or with a dotted mask as
+// 10.61.8.0/255.255.254.0, and refuses one that no site can have.
+func ParseSubnet(s string) (netip.Prefix, error) {
+	first, mask, dotted := strings.Cut(s, "/")
+	p, err := netip.ParsePrefix(s)
+	if dotted && strings.Contains(mask, ".") {
+		p, err = parseDotted(first, mask)
+	}
+	if errors.Is(err, ErrStrand) {
+		return netip.Prefix{}, err
+	}
+	if err != nil {
+		return netip.Prefix{}, fmt.Errorf("%q is no subnet: write it as 10.61.8.0/23", s)
+	}
+	return p, CheckSubnet(p)
+}
+
+func parseDotted(first, mask string) (netip.Prefix, error) {
+	a, err := netip.ParseAddr(first)
+	if err != nil {
+		return netip.Prefix{}, err
+	}
+	m, err := netip.ParseAddr(mask)
+	if err != nil {
+		return netip.Prefix{}, err
+	}
+	bits, err := PrefixFromMask(m)
+	return netip.PrefixFrom(a, bits), err
 }
 
 // PrefixFromMask gives the bits of a dotted mask. A mask with holes is an error (RFC 4632, 3.1).

@@ -64,6 +64,21 @@ func TestPrefixFromMask(t *testing.T) {
 	}
 }
 
+func TestParseSubnet(t *testing.T) {
+	for _, s := range []string{"10.61.8.0/23", "10.61.8.0/255.255.254.0"} {
+		p, err := ParseSubnet(s)
+		require.NoError(t, err, s)
+		assert.Equal(t, prefix("10.61.8.0/23"), p)
+	}
+	for s, says := range map[string]string{
+		"10.61.8.0": "write it as", "10.61.8.0/": "write it as", "ten/23": "write it as", "ten/255.0.0.0": "write it as", "10.0.0.0/255.x": "write it as",
+		"10.61.8.0/255.0.255.0": "has holes", "10.0.0.0/7": "outside /8 to /30", "10.0.0.0/255.255.255.255": "outside /8 to /30",
+	} {
+		_, err := ParseSubnet(s)
+		assert.ErrorContains(t, err, says, s)
+	}
+}
+
 func TestRange(t *testing.T) {
 	r := Range{addr("10.0.0.250"), addr("10.0.1.5")}
 	assert.Equal(t, 12, r.Len())

@@ -93,7 +93,7 @@ func (b *Bench) startOther(ctx context.Context, o *Bystander) error {
 		}
 		b.logs.add(Event{Host: o.ID, From: r.RemoteAddr, What: what, Op: r.URL.Path, OK: true})
 		fmt.Fprintln(w, "<title>"+o.Role+"</title>")
-	}))
+	}), func(from string) { b.logs.add(Event{Host: o.ID, From: from, What: EventConnection, OK: true}) })
 	if err != nil || o.Role != "printer" {
 		return err
 	}

@@ -108,7 +108,7 @@ func (d *Device) boot(first bool) error {
 	mux := http.NewServeMux()
 	mux.HandleFunc(d.unit.model.Path, d.serveSOAP)
 	mux.HandleFunc("/", d.servePage)
-	if err := d.host.serve(80, mux); err != nil {
+	if err := d.host.serve(80, mux, nil); err != nil {
 		return err
 	}
 	return d.startDiscovery(!first)

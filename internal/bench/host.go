@@ -97,12 +97,18 @@ func (h *host) down() {
 }
 
 // serve listens on a TCP port with an HTTP handler until the stack goes down.
-func (h *host) serve(port uint16, handler http.Handler) error {
+// connected, which may be nil, is told of each connection.
+func (h *host) serve(port uint16, handler http.Handler, connected func(from string)) error {
 	l, err := gonet.ListenTCP(h.stack, tcpip.FullAddress{NIC: nic.ID, Port: port}, ipv4.ProtocolNumber)
 	if err != nil {
 		return fmt.Errorf("%s: listen on port %d: %w", h.id, port, err)
 	}
 	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
+	srv.ConnState = func(c net.Conn, s http.ConnState) {
+		if s == http.StateNew && connected != nil {
+			connected(c.RemoteAddr().String())
+		}
+	}
 	go func() { _ = srv.Serve(l) }() // ends when the listener does
 	h.onDown(func() { _ = srv.Close() })
 	return nil

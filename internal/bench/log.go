@@ -10,7 +10,7 @@ import (
 // What happened to a host, as its log tells it.
 const (
 	EventDiscovery     = "discovery"      // answered a multicast question
-	EventConnection    = "connection"     // accepted a TCP connection
+	EventConnection    = "connection"     // a bystander accepted a TCP connection
 	EventRead          = "read"           // an operation that only reads
 	EventWrite         = "write"          // an operation that changes something
 	EventPassword      = "password"       // a password fitted

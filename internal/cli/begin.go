@@ -54,8 +54,8 @@ func checkGround(subnet, gateway string) error {
 	var claim ground.Claim
 	var err error
 	if subnet != "" {
-		if claim.Subnet, err = netip.ParsePrefix(subnet); err != nil {
-			return usagef("--subnet %s: write it as 10.61.8.0/23", subnet)
+		if claim.Subnet, err = ground.ParseSubnet(subnet); err != nil {
+			return usagef("--subnet: %w", err)
 		}
 	}
 	if gateway != "" {

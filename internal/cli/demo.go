@@ -118,7 +118,7 @@ func (d demoPlayer) note(format string, args ...any) {
 
 func (d demoPlayer) run(ctx context.Context, stdin, shown string, args ...string) error {
 	out := d.app.Out
-	fmt.Fprintf(out, "\n%s\n", d.app.paint(out, headStyle, "$ janustat "+shown))
+	fmt.Fprintf(out, "\n%s\n", d.app.paint(out, headStyle, strings.TrimSpace("$ janustat "+shown)))
 	inner := App{In: strings.NewReader(stdin), Out: out, Err: d.app.Err, Getenv: func(key string) string {
 		if key == "JANUSTAT_PASSPHRASE" {
 			return demoPassphrase

@@ -134,7 +134,9 @@ func TestALieAboutAnothersMACChangesNothing(t *testing.T) {
 		lie.From = villain
 		_ = w.Write(lie.Frame())
 	})
-	for _, d := range survey(t, n) {
+	found := survey(t, n)
+	require.Equal(t, 2, cameras(found))
+	for _, d := range found {
 		if d.MAC == theirs {
 			assert.NotContains(t, d.Addresses, netip.MustParseAddr("192.168.77.99"))
 		}

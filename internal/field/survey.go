@@ -27,7 +27,7 @@ const (
 	askTries      = 3
 	resolveTries  = 6                       // each waits out APP_MAX_DELAY
 	probeSpacing  = 60 * time.Millisecond   // small devices drop bursts
-	quietAfter    = 1500 * time.Millisecond // an answer may take APP_MAX_DELAY (0.5 s) and two restransmissions
+	quietAfter    = 1500 * time.Millisecond // an answer may take APP_MAX_DELAY (0.5 s) and two retransmissions
 )
 
 // probeAt are the moments of discovery probes after a visitor is ready:

@@ -131,11 +131,7 @@ func refuseAliases(data []byte) error {
 
 func (s *Sheet) check() error {
 	if s.Network.Subnet != "" {
-		p, err := netip.ParsePrefix(s.Network.Subnet)
-		if err != nil {
-			return fmt.Errorf("%w: network.subnet: %q is no subnet, such as 10.61.8.0/23", ErrSheet, s.Network.Subnet)
-		}
-		if err := ground.CheckSubnet(p); err != nil {
+		if _, err := ground.ParseSubnet(s.Network.Subnet); err != nil {
 			return fmt.Errorf("%w: network.subnet: %w", ErrSheet, err)
 		}
 	}
@@ -177,7 +173,7 @@ func (s *Sheet) checkNames() error {
 // Claim is what the sheet says of the site network, if anything.
 func (s *Sheet) Claim() (ground.Claim, bool) {
 	c := ground.Claim{Rank: ground.FromSheet, Source: "the job sheet"}
-	c.Subnet, _ = netip.ParsePrefix(s.Network.Subnet) // checked when read
+	c.Subnet, _ = ground.ParseSubnet(s.Network.Subnet) // checked when read
 	c.Gateway, _ = netip.ParseAddr(s.Network.Gateway)
 	return c, c.Subnet.IsValid() || c.Gateway.IsValid()
 }

@@ -219,13 +219,11 @@ func (c *Client) Name(ctx context.Context) (string, error) {
 // (GetPasswordComplexityConfiguration); nil when it publishes none.
 func (c *Client) Rules(ctx context.Context) (*secret.Rules, error) {
 	var a struct {
-		MinLen                     int
-		Uppercase                  int
-		Number                     int
-		SpecialChars               int
-		BlockUsernameOccurrence    bool
-		PolicyConfigurationLocked  bool
-		PasswordComplexityOptional *struct{}
+		MinLen                  int
+		Uppercase               int
+		Number                  int
+		SpecialChars            int
+		BlockUsernameOccurrence bool
 	}
 	err := c.call(ctx, "GetPasswordComplexityConfiguration", "", &a)
 	var fault *soap.Fault

@@ -85,9 +85,8 @@ const (
 
 // Message is a message from a device.
 type Message struct {
-	Kind      Kind
-	RelatesTo string
-	Matches   []Match // one for Hello and Bye
+	Kind    Kind
+	Matches []Match // one for Hello and Bye
 }
 
 // Match is one target service.
@@ -200,8 +199,6 @@ func (p *parser) end(name string) {
 		case "XAddrs":
 			m.XAddrs = strings.Fields(text)
 		}
-	} else if name == "RelatesTo" {
-		p.msg.RelatesTo = text
 	}
 	p.path, p.scope = p.path[:len(p.path)-1], p.scope[:len(p.scope)-1]
 	p.text.Reset()

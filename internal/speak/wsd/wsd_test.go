@@ -19,7 +19,6 @@ func TestParseProbeMatches(t *testing.T) {
 	m, err := Parse([]byte(declared))
 	require.NoError(t, err)
 	assert.Equal(t, ProbeMatches, m.Kind)
-	assert.Equal(t, "urn:uuid:q", m.RelatesTo)
 	require.Len(t, m.Matches, 1)
 	got := m.Matches[0]
 	assert.Equal(t, "urn:uuid:a", got.Endpoint)
