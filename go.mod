@@ -9,6 +9,7 @@ require (
 	filippo.io/age v1.3.2
 	github.com/goccy/go-yaml v1.19.2
 	github.com/gofrs/flock v0.13.1
+	github.com/gopacket/gopacket v1.7.7
 	github.com/icholy/digest v1.2.0
 	github.com/insomniacslk/dhcp v0.0.0-20260901064844-234b97448fae
 	github.com/mdlayher/packet v1.2.0

@@ -26,7 +26,7 @@ var inside = map[string][]string{
 	"internal/nic":             {"core/device", "internal/speak/arp"},
 	"internal/wire":            {"core/device"},
 	"internal/speak/":          {"core/", "internal/speak/"},
-	"internal/reach":           {"core/", "internal/wire", "internal/nic", "internal/speak/arp", "internal/speak/acd"},
+	"internal/reach":           {"core/", "internal/wire", "internal/nic", "internal/speak/arp", "internal/speak/acd", "internal/speak/ndp"},
 	"internal/bench":           {"core/device", "internal/wire", "internal/nic", "internal/speak/arp"},
 	"internal/bench/benchtest": {"internal/bench"},
 	"internal/job":             {"core/"},

@@ -14,7 +14,6 @@ import (
 	"janustat/core/secret"
 	"janustat/internal/reach"
 	"janustat/internal/speak/acd"
-	"janustat/internal/speak/arp"
 	"janustat/internal/speak/onvif"
 )
 
@@ -69,7 +68,7 @@ func (s *Site) Find(ctx context.Context, p commission.Plan, addresses []netip.Ad
 	if err != nil {
 		return netip.Addr{}, err
 	}
-	return s.Net.WaitARP(ctx, p.MAC, places)
+	return s.Net.WaitFor(ctx, p.MAC, places)
 }
 
 // Return implements commission.Site.
@@ -82,10 +81,10 @@ func (s *Site) Return(ctx context.Context, p commission.Plan, was netip.Addr, ad
 	defer cancel()
 	back := make(chan netip.Addr, 1)
 	watch := returning{was: was, places: addresses, begun: time.Now(), last: time.Now()}
-	stop := s.Net.HearARP(func(a arp.Packet) {
-		if a.SenderMAC == p.MAC && watch.heard(a, time.Now()) {
+	stop := s.Net.HearClaims(func(c reach.Claim) {
+		if c.MAC == p.MAC && watch.heard(c, time.Now()) {
 			select {
-			case back <- a.Sender:
+			case back <- c.Address:
 			default:
 			}
 		}
@@ -103,7 +102,7 @@ func (s *Site) Return(ctx context.Context, p commission.Plan, was netip.Addr, ad
 	}
 }
 
-// returning judges ARP packets of a device that was told to go. It is used by
+// returning judges the claims to an address of a device that was told to go. It is used by
 // one goroutine.
 type returning struct {
 	was         netip.Addr
@@ -111,13 +110,12 @@ type returning struct {
 	begun, last time.Time // last: when it was last heard at was
 }
 
-// heard reports whether a packet means that the device is back.
-func (r *returning) heard(a arp.Packet, now time.Time) bool {
-	if !slices.Contains(r.places, a.Sender) {
+// heard reports whether a claim means that the device is back.
+func (r *returning) heard(c reach.Claim, now time.Time) bool {
+	if !slices.Contains(r.places, c.Address) {
 		return false
 	}
-	announced := a.Op == arp.Request && a.Sender == a.Target
-	if a.Sender != r.was || announced {
+	if c.Address != r.was || c.Announced {
 		return true
 	}
 	silence := now.Sub(r.last)
@@ -239,8 +237,8 @@ func (s *session) SetGateway(ctx context.Context, g netip.Addr) error {
 func (s *session) SetAddress(ctx context.Context, t device.Settings) (restart bool, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	stop := s.site.Net.HearARP(func(a arp.Packet) {
-		if a.SenderMAC == s.plan.MAC && a.Sender == t.Address && t.Address != s.at {
+	stop := s.site.Net.HearClaims(func(c reach.Claim) {
+		if c.MAC == s.plan.MAC && c.Address == t.Address && t.Address != s.at {
 			time.AfterFunc(answerGrace, cancel)
 		}
 	})

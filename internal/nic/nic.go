@@ -12,6 +12,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/header"
 	"gvisor.dev/gvisor/pkg/tcpip/network/arp"
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv6"
 	"gvisor.dev/gvisor/pkg/tcpip/stack"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/icmp"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
@@ -161,16 +162,17 @@ func (e *Endpoint) Close() {
 // SetOnCloseAction implements stack.NetworkLinkEndpoint.
 func (e *Endpoint) SetOnCloseAction(f func()) { e.mu.Lock(); e.onClose = f; e.mu.Unlock() }
 
-// Stack makes an IPv4 stack with UDP, TCP, ICMP and ARP on a card. A pinned
-// card has no ARP: it needs none.
+// Stack makes a stack with IPv4, IPv6, UDP, TCP, ICMP and ARP on a card. A
+// pinned card has no ARP: it needs none. No address is made up for IPv6, and
+// routers' advertisements are not followed.
 func Stack(e *Endpoint) (*stack.Stack, error) {
-	networks := []stack.NetworkProtocolFactory{ipv4.NewProtocol}
+	networks := []stack.NetworkProtocolFactory{ipv4.NewProtocol, ipv6.NewProtocolWithOptions(ipv6.Options{})}
 	if e.peer.IsZero() {
 		networks = append(networks, arp.NewProtocol)
 	}
 	s := stack.New(stack.Options{
 		NetworkProtocols:   networks,
-		TransportProtocols: []stack.TransportProtocolFactory{udp.NewProtocol, tcp.NewProtocol, icmp.NewProtocol4},
+		TransportProtocols: []stack.TransportProtocolFactory{udp.NewProtocol, tcp.NewProtocol, icmp.NewProtocol4, icmp.NewProtocol6},
 		HandleLocal:        false,
 	})
 	if err := s.CreateNIC(ID, e); err != nil {
@@ -183,20 +185,23 @@ func Stack(e *Endpoint) (*stack.Stack, error) {
 // Configure gives the stack an address and routes: the subnet, multicast and
 // broadcast on the link, and a gateway for the rest if there is one.
 func Configure(s *stack.Stack, own netip.Prefix, gateway netip.Addr) error {
+	protocol, rest := ipv4.ProtocolNumber, header.IPv4EmptySubnet
+	if own.Addr().Is6() {
+		protocol, rest = ipv6.ProtocolNumber, header.IPv6EmptySubnet
+	}
 	address := tcpip.ProtocolAddress{
-		Protocol:          ipv4.ProtocolNumber,
+		Protocol:          protocol,
 		AddressWithPrefix: tcpip.AddressWithPrefix{Address: Address(own.Addr()), PrefixLen: own.Bits()},
 	}
 	if err := s.AddProtocolAddress(ID, address, stack.AddressProperties{}); err != nil {
 		return fmt.Errorf("take address %s: %s", own, err)
 	}
-	routes := []tcpip.Route{{Destination: address.AddressWithPrefix.Subnet(), NIC: ID}}
+	s.AddRoute(tcpip.Route{Destination: address.AddressWithPrefix.Subnet(), NIC: ID})
 	if gateway.IsValid() {
-		routes = append(routes, tcpip.Route{Destination: header.IPv4EmptySubnet, Gateway: Address(gateway), NIC: ID})
+		s.AddRoute(tcpip.Route{Destination: rest, Gateway: Address(gateway), NIC: ID})
 	} else {
-		routes = append(routes, tcpip.Route{Destination: header.IPv4EmptySubnet, NIC: ID})
+		s.AddRoute(tcpip.Route{Destination: rest, NIC: ID})
 	}
-	s.SetRouteTable(routes)
 	return nil
 }
 

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"gvisor.dev/gvisor/pkg/tcpip"
 	"gvisor.dev/gvisor/pkg/tcpip/checksum"
 	"gvisor.dev/gvisor/pkg/tcpip/header"
 
@@ -23,7 +24,15 @@ const (
 type partialKey struct {
 	mac      device.MAC
 	src, dst netip.Addr
-	id       uint16
+	id       uint32
+}
+
+// fragment is one piece as it came.
+type fragment struct {
+	key  partialKey
+	at   int // offset in the datagram, bytes
+	more bool
+	data []byte
 }
 
 type piece struct {
@@ -42,13 +51,12 @@ type partial struct {
 type reassembler struct{ open map[partialKey]*partial }
 
 // add takes one fragment and gives the whole payload once it is complete.
-func (r *reassembler) add(mac device.MAC, ip header.IPv4, now time.Time) ([]byte, bool) {
-	key := partialKey{mac, addrOf(ip.SourceAddress().As4()), addrOf(ip.DestinationAddress().As4()), ip.ID()}
+func (r *reassembler) add(f fragment, now time.Time) ([]byte, bool) {
 	if r.open == nil {
 		r.open = map[partialKey]*partial{}
 	}
+	key, at := f.key, f.at
 	p := r.open[key]
-	at := int(ip.FragmentOffset())
 	// A piece that is there already belongs to a newer datagram: some devices
 	// number all of theirs alike, and one lost piece would block the rest.
 	if p == nil || now.Sub(p.begun) > fragmentsLast || p.has(at) {
@@ -60,19 +68,19 @@ func (r *reassembler) add(mac device.MAC, ip header.IPv4, now time.Time) ([]byte
 		delete(r.open, key)
 		return nil, false
 	}
-	p.pieces = append(p.pieces, piece{at, ip.More(), slices.Clone(ip.Payload())})
+	p.pieces = append(p.pieces, piece{at, f.more, slices.Clone(f.data)})
 	whole, ok := p.whole()
 	if !ok {
 		return nil, false
 	}
 	delete(r.open, key)
-	return whole, soundUDP(ip, whole)
+	return whole, soundUDP(key.src, key.dst, whole)
 }
 
 // soundUDP verifies the checksum of a datagram put together from pieces: it
 // tells pieces of different datagrams with one identification. Cards do not
 // leave the checksum of a fragmented datagram to later, so it can be trusted.
-func soundUDP(ip header.IPv4, whole []byte) bool {
+func soundUDP(src, dst netip.Addr, whole []byte) bool {
 	if len(whole) < header.UDPMinimumSize {
 		return false
 	}
@@ -80,7 +88,7 @@ func soundUDP(ip header.IPv4, whole []byte) bool {
 	if u.Checksum() == 0 {
 		return true // none was sent (RFC 768)
 	}
-	return u.IsChecksumValid(ip.SourceAddress(), ip.DestinationAddress(), checksum.Checksum(u[header.UDPMinimumSize:], 0))
+	return u.IsChecksumValid(tcpip.AddrFromSlice(src.AsSlice()), tcpip.AddrFromSlice(dst.AsSlice()), checksum.Checksum(u[header.UDPMinimumSize:], 0))
 }
 
 func (p *partial) has(at int) bool {

@@ -9,28 +9,13 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/header"
 
 	"janustat/core/device"
+	"janustat/internal/speak/ndp"
 )
 
 const (
 	etherLen  = 14
 	etherIPv4 = 0x0800
 )
-
-// Datagram is a UDP datagram over IPv4 with the Ethernet address of its sender,
-// which tells apart devices that share one IP address.
-type Datagram struct {
-	MAC     device.MAC
-	From    netip.AddrPort
-	To      netip.AddrPort
-	Payload []byte
-}
-
-// Heard is what a frame turned out to be.
-type Heard struct {
-	From, To device.MAC
-	Frame    []byte
-	Datagram *Datagram // if it carried, or completed, one
-}
 
 // ipv4Of gives the IPv4 packet in a frame, cut to its own length, if it is a sound one.
 func ipv4Of(frame []byte) (header.IPv4, bool) {
@@ -63,38 +48,67 @@ func parseUDP(mac device.MAC, src, dst netip.Addr, b []byte) (*Datagram, bool) {
 	}, true
 }
 
-// datagramFrame builds an Ethernet frame with a UDP datagram. The payload must
-// fit into one frame; the identification only matters for fragments (RFC 6864).
+// datagramFrame builds an Ethernet frame with a UDP datagram, over IPv4 or IPv6
+// as the addresses are. The payload must fit into one frame; the IPv4
+// identification only matters for fragments (RFC 6864).
 func datagramFrame(own, to device.MAC, from, dst netip.AddrPort, ttl uint8, payload []byte) []byte {
 	udpLen := header.UDPMinimumSize + len(payload)
-	total := header.IPv4MinimumSize + udpLen
-	f := make([]byte, etherLen+total)
-	copy(f[0:6], to[:])
-	copy(f[6:12], own[:])
-	binary.BigEndian.PutUint16(f[12:], etherIPv4)
-
-	src, target := tcpip.AddrFromSlice(from.Addr().AsSlice()), tcpip.AddrFromSlice(dst.Addr().AsSlice())
-	ip := header.IPv4(f[etherLen:])
-	ip.Encode(&header.IPv4Fields{
-		TotalLength: uint16(total), TTL: ttl, Protocol: uint8(header.UDPProtocolNumber),
-		Flags: header.IPv4FlagDontFragment, SrcAddr: src, DstAddr: target,
-	})
-	ip.SetChecksum(^ip.CalculateChecksum())
-
-	u := header.UDP(f[etherLen+header.IPv4MinimumSize:])
-	u.Encode(&header.UDPFields{SrcPort: from.Port(), DstPort: dst.Port(), Length: uint16(udpLen)})
-	copy(u[header.UDPMinimumSize:], payload)
-	pseudo := header.PseudoHeaderChecksum(header.UDPProtocolNumber, src, target, uint16(udpLen))
-	sum := ^u.CalculateChecksum(checksum.Checksum(payload, pseudo))
+	f, u, partial := packetFrame(own, to, from.Addr(), dst.Addr(), header.UDPProtocolNumber, ttl, udpLen)
+	h := header.UDP(u)
+	h.Encode(&header.UDPFields{SrcPort: from.Port(), DstPort: dst.Port(), Length: uint16(udpLen)})
+	copy(h[header.UDPMinimumSize:], payload)
+	sum := ^h.CalculateChecksum(checksum.Checksum(payload, partial))
 	if sum == 0 {
 		sum = 0xffff // RFC 768: zero means "no checksum"
 	}
-	u.SetChecksum(sum)
+	h.SetChecksum(sum)
 	return f
 }
 
-// multicastMAC maps an IPv4 group to its Ethernet group (RFC 1112, 6.4).
+// segmentFrame builds an Ethernet frame with a TCP segment that has no data.
+func segmentFrame(own, to device.MAC, from, dst netip.AddrPort, seq, ack uint32, flags header.TCPFlags) []byte {
+	f, b, partial := packetFrame(own, to, from.Addr(), dst.Addr(), header.TCPProtocolNumber, 64, header.TCPMinimumSize)
+	h := header.TCP(b)
+	h.Encode(&header.TCPFields{
+		SrcPort: from.Port(), DstPort: dst.Port(), SeqNum: seq, AckNum: ack,
+		DataOffset: header.TCPMinimumSize, Flags: flags, WindowSize: 1024,
+	})
+	h.SetChecksum(^h.CalculateChecksum(partial))
+	return f
+}
+
+// packetFrame builds a frame with an IP header and room for a payload, and
+// gives the sum of the pseudo header that the payload's checksum begins with.
+func packetFrame(own, to device.MAC, from, dst netip.Addr, protocol tcpip.TransportProtocolNumber, ttl uint8, size int) (frame, payload []byte, partial uint16) {
+	src, target := tcpip.AddrFromSlice(from.AsSlice()), tcpip.AddrFromSlice(dst.AsSlice())
+	ipLen, etherType := header.IPv4MinimumSize, uint16(etherIPv4)
+	if from.Is6() {
+		ipLen, etherType = header.IPv6MinimumSize, etherIPv6
+	}
+	f := make([]byte, etherLen+ipLen+size)
+	copy(f[0:6], to[:])
+	copy(f[6:12], own[:])
+	binary.BigEndian.PutUint16(f[12:], etherType)
+	if from.Is6() {
+		header.IPv6(f[etherLen:]).Encode(&header.IPv6Fields{
+			PayloadLength: uint16(size), TransportProtocol: protocol, HopLimit: ttl, SrcAddr: src, DstAddr: target,
+		})
+	} else {
+		ip := header.IPv4(f[etherLen:])
+		ip.Encode(&header.IPv4Fields{
+			TotalLength: uint16(ipLen + size), TTL: ttl, Protocol: uint8(protocol),
+			Flags: header.IPv4FlagDontFragment, SrcAddr: src, DstAddr: target,
+		})
+		ip.SetChecksum(^ip.CalculateChecksum())
+	}
+	return f, f[etherLen+ipLen:], header.PseudoHeaderChecksum(protocol, src, target, uint16(size))
+}
+
+// multicastMAC maps a group to its Ethernet group (RFC 1112, 6.4; RFC 2464, 7).
 func multicastMAC(group netip.Addr) device.MAC {
+	if group.Is6() {
+		return ndp.Group(group)
+	}
 	b := group.As4()
 	return device.MAC{0x01, 0x00, 0x5e, b[1] & 0x7f, b[2], b[3]}
 }

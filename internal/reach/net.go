@@ -1,7 +1,7 @@
-// Package reach is Janustat's own TCP/IP on a wire. It takes visitor addresses
-// in any subnet after probing that they are free, speaks TCP to a device named
-// by its address and its MAC together, sends and hears UDP, and answers ARP for
-// its visitors. The laptop's own settings stay as they are.
+// Package reach is Janustat's own TCP/IP on a wire, IPv4 and link-local IPv6. It
+// takes visitor addresses in any subnet after probing that they are free, speaks
+// TCP to a device named by its address and its MAC together, sends and hears
+// UDP, and answers ARP and neighbour discovery for its visitors. The laptop's own settings stay as they are.
 package reach
 
 import (
@@ -17,6 +17,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/internal/speak/arp"
+	"janustat/internal/speak/ndp"
 	"janustat/internal/wire"
 )
 
@@ -36,10 +37,10 @@ type Net struct {
 	seen     map[netip.Addr]device.MAC // addresses heard by ARP, never borrowed
 	err      error
 
-	fragments reassembler // used by the reading goroutine only
-	done      chan struct{}
-	sent      atomic.Int64
-	received  atomic.Int64
+	ear      Ear // used by the reading goroutine only
+	done     chan struct{}
+	sent     atomic.Int64
+	received atomic.Int64
 }
 
 type tap struct{ f func(Heard) }
@@ -55,6 +56,7 @@ func New(w wire.Wire) *Net {
 		visitors: map[netip.Prefix]*Visitor{}, held: map[netip.Addr]*Visitor{},
 		seen: map[netip.Addr]device.MAC{}, done: make(chan struct{}),
 	}
+	n.ear.Own = n.facts.MAC
 	go n.read()
 	return n
 }
@@ -88,8 +90,18 @@ func (n *Net) Hear(f func(Heard)) (stop func()) {
 // HearARP calls f for every ARP packet from others until stop is called.
 func (n *Net) HearARP(f func(arp.Packet)) (stop func()) {
 	return n.Hear(func(h Heard) {
-		if p, err := arp.Parse(h.Frame); err == nil {
-			f(p)
+		if h.ARP != nil {
+			f(*h.ARP)
+		}
+	})
+}
+
+// HearClaims calls f for every claim to an address by others, by ARP or by
+// neighbour discovery, until stop is called.
+func (n *Net) HearClaims(f func(Claim)) (stop func()) {
+	return n.Hear(func(h Heard) {
+		if c, ok := h.Claim(); ok {
+			f(c)
 		}
 	})
 }
@@ -139,22 +151,34 @@ func (n *Net) read() {
 	}
 }
 
-// take sorts one frame: ARP to the responder, IPv4 to the path it belongs to,
-// everything to the taps.
+// take sorts one frame: questions for our visitors to the responder, TCP to the
+// path it belongs to, everything to the taps.
 func (n *Net) take(frame []byte) {
-	if len(frame) < etherLen {
-		return
-	}
-	h := Heard{From: device.MACFrom(frame[6:12]), To: device.MACFrom(frame[0:6]), Frame: frame}
-	// A packet socket also shows what the laptop itself sends.
-	if h.From == n.facts.MAC || h.From.IsGroup() {
+	h, ok := n.ear.Hear(frame, time.Now())
+	if !ok {
 		return
 	}
 	n.received.Add(1)
-	if p, err := arp.Parse(frame); err == nil {
-		n.answer(p)
-	} else if ip, ok := ipv4Of(frame); ok {
-		n.takeIPv4(&h, ip)
+	if c, ok := h.Claim(); ok {
+		n.note(c)
+	}
+	switch {
+	case h.ARP != nil && h.ARP.Op == arp.Request:
+		if n.holds(h.ARP.Target) {
+			// A lost reply is asked for again; nothing better can be done with the error here.
+			_ = n.Send(arp.ReplyTo(*h.ARP, n.facts.MAC).Frame())
+		}
+	case h.ND != nil && h.ND.Kind == ndp.Ask:
+		if n.holds(h.ND.Target) {
+			_ = n.Send(ndp.Answer(*h.ND, n.facts.MAC).Frame()) // likewise
+		}
+	case h.Protocol == uint8(header.TCPProtocolNumber) && h.To == n.facts.MAC:
+		n.mu.RLock()
+		path := n.paths[pathKey{h.From, h.Destination}]
+		n.mu.RUnlock()
+		if path != nil {
+			path.card.Inject(h.Frame)
+		}
 	}
 	n.mu.RLock()
 	defer n.mu.RUnlock()
@@ -163,47 +187,23 @@ func (n *Net) take(frame []byte) {
 	}
 }
 
-func (n *Net) takeIPv4(h *Heard, ip header.IPv4) {
-	src, dst := addrOf(ip.SourceAddress().As4()), addrOf(ip.DestinationAddress().As4())
-	if ip.TransportProtocol() != header.UDPProtocolNumber {
-		n.mu.RLock()
-		path := n.paths[pathKey{h.From, dst}]
-		n.mu.RUnlock()
-		if path != nil && h.To == n.facts.MAC {
-			path.card.Inject(h.Frame)
-		}
-		return
+// note remembers who holds an address. Someone else's claim to a visitor's
+// address ends the visit.
+func (n *Net) note(c Claim) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if v := n.held[c.Address]; v != nil {
+		v.lose(c.MAC)
 	}
-	payload := []byte(ip.Payload())
-	if ip.More() || ip.FragmentOffset() != 0 {
-		var ok bool
-		if payload, ok = n.fragments.add(h.From, ip, time.Now()); !ok {
-			return
-		}
-	}
-	if d, ok := parseUDP(h.From, src, dst, payload); ok {
-		h.Datagram = d
+	if len(n.seen) < maxSeen {
+		n.seen[c.Address] = c.MAC
 	}
 }
 
-// answer replies to ARP requests for our visitors (RFC 826) and notes who else
-// is there. Someone else's claim to a visitor's address ends the visit.
-func (n *Net) answer(p arp.Packet) {
-	n.mu.Lock()
-	visitor := n.held[p.Target]
-	if !p.Sender.IsUnspecified() {
-		if v := n.held[p.Sender]; v != nil {
-			v.lose(p.SenderMAC)
-		}
-		if len(n.seen) < maxSeen {
-			n.seen[p.Sender] = p.SenderMAC
-		}
-	}
-	n.mu.Unlock()
-	if visitor != nil && p.Op == arp.Request {
-		// A lost reply is asked for again; nothing better can be done with the error here.
-		_ = n.Send(arp.ReplyTo(p, n.facts.MAC).Frame())
-	}
+func (n *Net) holds(a netip.Addr) bool {
+	n.mu.RLock()
+	defer n.mu.RUnlock()
+	return n.held[a] != nil
 }
 
 // SendUDP sends a datagram from a visitor: to a group when dst is one, else to
@@ -212,9 +212,15 @@ func (n *Net) SendUDP(v *Visitor, port uint16, to device.MAC, dst netip.AddrPort
 	ttl := uint8(64)
 	if dst.Addr().IsMulticast() {
 		to, ttl = multicastMAC(dst.Addr()), 1
+		if port == mdnsPort && dst.Port() == mdnsPort {
+			ttl = 255 // RFC 6762, 11
+		}
 	}
 	return n.Send(datagramFrame(n.facts.MAC, to, netip.AddrPortFrom(v.address, port), dst, ttl, payload))
 }
+
+// mdnsPort is the port that full mDNS queries come from (RFC 6762, 5.2).
+const mdnsPort = 5353
 
 // SendBroadcast sends a datagram to everyone on the link (255.255.255.255) from
 // no address, as a DHCP client does (RFC 2131, 4.1).
@@ -230,17 +236,17 @@ type Place struct {
 	From    *Visitor
 }
 
-// askEvery is how often WaitARP asks, in case the device's announcement was lost.
+// askEvery is how often WaitFor asks, in case the device's announcement was lost.
 const askEvery = 500 * time.Millisecond
 
-// WaitARP waits until a MAC announces, or answers, that it holds one of the
-// places. It asks as a plain ARP request from the visitor, never as an ARP
-// probe: a device that is just probing its new address would take our probe for
-// a conflict and give the address up (RFC 5227, 2.1.1).
-func (n *Net) WaitARP(ctx context.Context, mac device.MAC, places []Place) (netip.Addr, error) {
+// WaitFor waits until a MAC announces, or answers, that it holds one of the
+// places. It asks as a plain ARP request or neighbour solicitation from the
+// visitor, never as a probe: a device that is just probing its new address would
+// take our probe for a conflict and give the address up (RFC 5227, 2.1.1).
+func (n *Net) WaitFor(ctx context.Context, mac device.MAC, places []Place) (netip.Addr, error) {
 	found := make(chan netip.Addr, 1)
-	stop := n.HearARP(func(p arp.Packet) {
-		held := func(q Place) bool { return p.SenderMAC == mac && p.Sender == q.Address }
+	stop := n.HearClaims(func(c Claim) {
+		held := func(q Place) bool { return c.MAC == mac && c.Address == q.Address }
 		if at := slices.IndexFunc(places, held); at >= 0 {
 			select {
 			case found <- places[at].Address:
@@ -262,13 +268,13 @@ func (n *Net) WaitARP(ctx context.Context, mac device.MAC, places []Place) (neti
 }
 
 // Ask asks who holds the places, again and again until ctx ends or the wire
-// does; HearARP hears the answers.
+// does; HearClaims hears the answers.
 func (n *Net) Ask(ctx context.Context, places []Place) error {
 	again := time.NewTicker(askEvery)
 	defer again.Stop()
 	for {
 		for _, q := range places {
-			if err := n.Send(arp.Ask(n.facts.MAC, q.From.address, q.Address).Frame()); err != nil {
+			if err := n.AskOnce(q); err != nil {
 				return err
 			}
 		}
@@ -280,4 +286,12 @@ func (n *Net) Ask(ctx context.Context, places []Place) error {
 			return context.Cause(ctx)
 		}
 	}
+}
+
+// AskOnce asks who holds a place.
+func (n *Net) AskOnce(q Place) error {
+	if q.Address.Is6() {
+		return n.Send(ndp.Solicit(n.facts.MAC, q.From.address, q.Address).Frame())
+	}
+	return n.Send(arp.Ask(n.facts.MAC, q.From.address, q.Address).Frame())
 }

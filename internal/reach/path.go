@@ -8,6 +8,7 @@ import (
 
 	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv6"
 	"gvisor.dev/gvisor/pkg/tcpip/stack"
 
 	"janustat/core/device"
@@ -66,7 +67,11 @@ func (n *Net) Open(v *Visitor, mac device.MAC) (*Path, error) {
 
 // Dial opens a TCP connection to the device at an address and port.
 func (p *Path) Dial(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
-	c, err := gonet.DialContextTCP(ctx, p.stack, nic.Full(to), ipv4.ProtocolNumber)
+	network := ipv4.ProtocolNumber
+	if to.Addr().Is6() {
+		network = ipv6.ProtocolNumber
+	}
+	c, err := gonet.DialContextTCP(ctx, p.stack, nic.Full(to), network)
 	if err != nil {
 		return nil, fmt.Errorf("connect to %s at %s: %w", p.key.mac, to, err)
 	}

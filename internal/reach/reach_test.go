@@ -19,6 +19,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/internal/speak/arp"
+	"janustat/internal/speak/ndp"
 	"janustat/internal/wire"
 )
 
@@ -169,7 +170,7 @@ func TestOwnFramesAreNotHeard(t *testing.T) {
 	})
 }
 
-func TestWaitARPAsksAsAVisitorNotAsAProbe(t *testing.T) {
+func TestWaitForAsksAsAVisitorNotAsAProbe(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		c := newCable()
 		n := New(c)
@@ -181,7 +182,7 @@ func TestWaitARPAsksAsAVisitorNotAsAProbe(t *testing.T) {
 			c.in <- arp.Announce(second, dup).Frame() // not the device waited for
 			c.in <- arp.Announce(first, dup).Frame()
 		})
-		got, err := n.WaitARP(t.Context(), first, []Place{{dup, v}})
+		got, err := n.WaitFor(t.Context(), first, []Place{{dup, v}})
 		require.NoError(t, err)
 		assert.Equal(t, dup, got)
 		asked := c.sent()[before:]
@@ -193,7 +194,7 @@ func TestWaitARPAsksAsAVisitorNotAsAProbe(t *testing.T) {
 		}
 		ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
 		defer cancel()
-		_, err = n.WaitARP(ctx, second, []Place{{netip.MustParseAddr("192.168.77.2"), v}})
+		_, err = n.WaitFor(ctx, second, []Place{{netip.MustParseAddr("192.168.77.2"), v}})
 		require.ErrorIs(t, err, context.DeadlineExceeded)
 	})
 }
@@ -265,15 +266,21 @@ func TestFragmentsOfTwoDevicesOnOneAddressDoNotMix(t *testing.T) {
 		n.take(b[i])
 	}
 	assert.Equal(t, []string{"A", "B"}, got)
-	assert.Empty(t, n.fragments.open)
+	assert.Empty(t, n.ear.fragments.open)
 }
 
 // Some devices give every datagram the same identification, and frames get lost.
 func TestALostFragmentDoesNotBlockTheNextDatagram(t *testing.T) {
 	lost := fragments(udpFrame(first, bytes.Repeat([]byte("x"), 2000)), 0, 1000)
 	next := fragments(udpFrame(first, bytes.Repeat([]byte("y"), 2000)), 0, 1000)
-	var r reassembler
-	add := func(f []byte) ([]byte, bool) { return r.add(first, header.IPv4(f[etherLen:]), time.Now()) }
+	var e Ear
+	add := func(f []byte) ([]byte, bool) {
+		h, _ := e.Hear(f, time.Now())
+		if h.Datagram == nil {
+			return nil, false
+		}
+		return h.Datagram.Payload, true
+	}
 	_, done := add(lost[0])
 	require.False(t, done)
 	_, done = add(next[0])
@@ -293,26 +300,94 @@ func TestALostFragmentDoesNotBlockTheNextDatagram(t *testing.T) {
 }
 
 func TestReassemblyIsBounded(t *testing.T) {
-	var r reassembler
+	var e Ear
 	now := time.Now()
 	for i := range 1000 {
 		f := fragments(udpFrame(device.MAC{2, 1, 0, 0, byte(i >> 8), byte(i)}, make([]byte, 3000)), uint16(i), 1000)[0]
-		r.add(device.MACFrom(f[6:12]), header.IPv4(f[etherLen:]), now.Add(time.Duration(i)))
+		e.Hear(f, now.Add(time.Duration(i)))
 	}
-	assert.LessOrEqual(t, len(r.open), maxPartials)
-	piece := header.IPv4(fragments(udpFrame(first, make([]byte, 3000)), 1, 1000)[1][etherLen:])
+	assert.LessOrEqual(t, len(e.fragments.open), maxPartials)
+	piece := fragments(udpFrame(first, make([]byte, 3000)), 1, 1000)[1]
 	for range 500 {
-		_, done := r.add(first, piece, now)
-		require.False(t, done)
+		h, _ := e.Hear(piece, now)
+		require.Nil(t, h.Datagram)
 	}
-	for _, p := range r.open {
+	for _, p := range e.fragments.open {
 		assert.LessOrEqual(t, len(p.pieces), maxFragments)
+	}
+}
+
+// IPv6 datagrams are read too, whole and in pieces (RFC 8200, 4.5).
+func TestIPv6Datagrams(t *testing.T) {
+	from, to := netip.MustParseAddrPort("[fe80::1]:3702"), netip.MustParseAddrPort("[ff02::c]:3702")
+	text := bytes.Repeat([]byte("scope "), 300)
+	whole := datagramFrame(first, multicastMAC(to.Addr()), from, to, 1, text)
+	var e Ear
+	h, ok := e.Hear(whole, time.Now())
+	require.True(t, ok)
+	require.NotNil(t, h.Datagram)
+	assert.Equal(t, &Datagram{MAC: first, From: from, To: to, Payload: text}, h.Datagram)
+	assert.Equal(t, device.MAC{0x33, 0x33, 0, 0, 0, 0x0c}, h.To)
+
+	body := whole[etherLen+header.IPv6MinimumSize:]
+	cut := func(at, n int) []byte {
+		piece := body[at:min(at+n, len(body))]
+		f := append(bytes.Clone(whole[:etherLen+header.IPv6MinimumSize]), make([]byte, ipv6FragmentLen)...)
+		f = append(f, piece...)
+		binary.BigEndian.PutUint16(f[etherLen+4:], uint16(ipv6FragmentLen+len(piece)))
+		f[etherLen+6] = 44
+		x := f[etherLen+header.IPv6MinimumSize:]
+		x[0] = 17
+		word := uint16(at)
+		if at+n < len(body) {
+			word |= 1
+		}
+		binary.BigEndian.PutUint16(x[2:], word)
+		binary.BigEndian.PutUint32(x[4:], 99)
+		return f
+	}
+	h, _ = e.Hear(cut(1000, 1000), time.Now())
+	require.Nil(t, h.Datagram)
+	h, _ = e.Hear(cut(0, 1000), time.Now())
+	require.NotNil(t, h.Datagram)
+	assert.Equal(t, text, h.Datagram.Payload)
+}
+
+func TestClaims(t *testing.T) {
+	them := netip.MustParseAddr("fe80::e4:42ff:fe00:101")
+	hear := func(f []byte) (Claim, bool) {
+		var e Ear
+		h, ok := e.Hear(f, time.Now())
+		require.True(t, ok)
+		return h.Claim()
+	}
+	lie := arp.Announce(second, dup)
+	lie.From = first
+	tagged := append(append(bytes.Clone(arp.Announce(first, dup).Frame()[:12]), 0x81, 0, 0, 20), arp.Announce(first, dup).Frame()[12:]...)
+	ask := ndp.Solicit(own, netip.MustParseAddr("fe80::1"), them)
+	for name, c := range map[string]struct {
+		frame []byte
+		want  Claim
+	}{
+		"announcement":          {arp.Announce(first, dup).Frame(), Claim{first, dup, true}},
+		"question in passing":   {arp.Ask(first, dup, netip.MustParseAddr("192.168.77.254")).Frame(), Claim{first, dup, false}},
+		"probe claims nothing":  {arp.Probe(first, dup).Frame(), Claim{}},
+		"word of another's MAC": {lie.Frame(), Claim{}},
+		"tagged frame":          {tagged, Claim{}},
+		"neighbour's answer":    {ndp.Answer(ask, first).Frame(), Claim{first, them, false}},
+		"neighbour's question":  {ndp.Solicit(first, them, netip.MustParseAddr("fe80::1")).Frame(), Claim{first, them, false}},
+	} {
+		got, ok := hear(c.frame)
+		assert.Equal(t, c.want, got, name)
+		assert.Equal(t, c.want != Claim{}, ok, name)
 	}
 }
 
 func FuzzTake(f *testing.F) {
 	f.Add(udpFrame(first, []byte("x")))
 	f.Add(arp.Announce(first, dup).Frame())
+	f.Add(ndp.Solicit(first, netip.MustParseAddr("fe80::1"), netip.MustParseAddr("fe80::2")).Frame())
+	f.Add(datagramFrame(first, own, netip.MustParseAddrPort("[fe80::1]:1"), netip.MustParseAddrPort("[fe80::2]:2"), 1, []byte("x")))
 	for _, p := range fragments(udpFrame(first, make([]byte, 3000)), 1, 1000) {
 		f.Add(p)
 	}

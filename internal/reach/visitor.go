@@ -2,16 +2,20 @@ package reach
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"iter"
+	"math/rand/v2"
 	"net/netip"
 	"sync"
+	"time"
 
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/internal/speak/acd"
 	"janustat/internal/speak/arp"
+	"janustat/internal/speak/ndp"
 )
 
 // ErrNoVisitor is wrapped when a subnet has no free address to visit from.
@@ -49,8 +53,14 @@ func (v *Visitor) check() error {
 	return nil
 }
 
+// LinkLocal6 is the subnet of every IPv6 host on a link (RFC 4291, 2.5.6).
+var LinkLocal6 = netip.MustParsePrefix("fe80::/64")
+
+// LinkLocal4 is the subnet of hosts that found no other address (RFC 3927).
+var LinkLocal4 = netip.MustParsePrefix("169.254.0.0/16")
+
 // Visit gives the visitor of a subnet, taking an address there by RFC 5227 if
-// there is none yet: 4 to 7 seconds. Callers in one subnet share it; a new one is
+// there is none yet: 4 to 7 seconds, or 1.5 seconds for IPv6. Callers in one subnet share it; a new one is
 // taken as near to the address near as can be. avoid names addresses that must not
 // be borrowed even for a moment, such as those about to be given to devices; it
 // may be nil.
@@ -92,14 +102,13 @@ func (n *Net) settle(ctx context.Context, v *Visitor, near netip.Addr, avoid fun
 	}()
 	tried := 0
 	for address := range n.candidates(v.subnet, near, avoid) {
-		err := acd.Begin(ctx, n, n.facts.MAC, address).Wait(ctx)
+		err := n.probe(ctx, address)
 		if err == nil {
 			v.address = address
 			n.mu.Lock()
 			n.held[address] = v
 			n.mu.Unlock()
-			// The announcement corrects caches that still name an earlier holder (RFC 5227, 2.3).
-			v.err = n.Send(arp.Announce(n.facts.MAC, address).Frame())
+			v.err = n.announce(address)
 			return
 		}
 		if tried++; !errors.Is(err, acd.ErrConflict) || tried == maxCandidates {
@@ -108,8 +117,89 @@ func (n *Net) settle(ctx context.Context, v *Visitor, near netip.Addr, avoid fun
 			return
 		}
 	}
-	v.err = fmt.Errorf("%w %s: every address is in use or kept clear", ErrNoVisitor, v.subnet)
+	v.err = fmt.Errorf("%w %s: %w", ErrNoVisitor, v.subnet, n.fullness(v.subnet))
 	n.forget(v)
+}
+
+// probe finds out whether an address is free: nil, or an *acd.ConflictError.
+func (n *Net) probe(ctx context.Context, address netip.Addr) error {
+	if address.Is4() {
+		return acd.Begin(ctx, n, n.facts.MAC, address).Wait(ctx)
+	}
+	return n.probe6(ctx, address)
+}
+
+// The probe for a duplicate IPv6 address: one solicitation a second apart from
+// the verdict (RFC 4862, 5.4; RFC 4861, 10), sent twice since frames get lost.
+const (
+	duplicateProbes = 2
+	retransmit      = time.Second
+)
+
+func (n *Net) probe6(ctx context.Context, address netip.Addr) error {
+	clash := make(chan device.MAC, 1)
+	stop := n.Hear(func(h Heard) {
+		if h.ND != nil && h.ND.Target == address && (h.ND.Kind == ndp.Tell || h.ND.Source.IsUnspecified()) {
+			select {
+			case clash <- h.From:
+			default:
+			}
+		}
+	})
+	defer stop()
+	for i := range duplicateProbes {
+		if err := n.Send(ndp.Solicit(n.facts.MAC, netip.IPv6Unspecified(), address).Frame()); err != nil {
+			return err
+		}
+		wait := retransmit / duplicateProbes
+		if i == duplicateProbes-1 {
+			wait = retransmit
+		}
+		t := time.NewTimer(wait)
+		select {
+		case <-t.C:
+		case holder := <-clash:
+			t.Stop()
+			return &acd.ConflictError{Address: address, Holder: holder}
+		case <-ctx.Done():
+			t.Stop()
+			return ctx.Err()
+		}
+	}
+	return nil
+}
+
+// announce corrects caches that still name an earlier holder (RFC 5227, 2.3).
+// Nobody can have met a random IPv6 address before.
+func (n *Net) announce(address netip.Addr) error {
+	if address.Is6() {
+		return nil
+	}
+	return n.Send(arp.Announce(n.facts.MAC, address).Frame())
+}
+
+// fullness says why a subnet has no address left to try: by whom most of it is
+// held, where one MAC claims more than any honest host has.
+func (n *Net) fullness(subnet netip.Prefix) error {
+	n.mu.RLock()
+	defer n.mu.RUnlock()
+	count, first := map[device.MAC]int{}, map[device.MAC]netip.Addr{}
+	var most device.MAC
+	for a, mac := range n.seen {
+		if !subnet.Contains(a) {
+			continue
+		}
+		if f, ok := first[mac]; !ok || a.Less(f) {
+			first[mac] = a
+		}
+		if count[mac]++; count[mac] > count[most] {
+			most = mac
+		}
+	}
+	if count[most] > maxCandidates {
+		return fmt.Errorf("every address is in use or kept clear: %w and %d more by the same", &acd.ConflictError{Address: first[most], Holder: most}, count[most]-1)
+	}
+	return errors.New("every address is in use or kept clear")
 }
 
 func (n *Net) forget(v *Visitor) {
@@ -126,6 +216,9 @@ func (n *Net) forget(v *Visitor) {
 // laptop's own, what avoid names, and the first and last address of each /29,
 // which a narrower mask may make a network or a broadcast address.
 func (n *Net) candidates(subnet netip.Prefix, near netip.Addr, avoid func(netip.Addr) bool) iter.Seq[netip.Addr] {
+	if subnet.Addr().Is6() {
+		return randomIn(subnet)
+	}
 	if !near.Is4() || !subnet.Contains(near) {
 		near = ground.Broadcast(subnet) // from the top, where few things are numbered
 	}
@@ -134,10 +227,31 @@ func (n *Net) candidates(subnet netip.Prefix, near netip.Addr, avoid func(netip.
 		for distance := uint64(1); distance < 1<<(32-subnet.Bits()); distance++ {
 			u := base ^ uint32(distance)
 			a := ground.FromUint(u)
-			if u%8 == 0 || u%8 == 7 || n.isSeen(a) || avoid != nil && avoid(a) {
+			if u%8 == 0 || u%8 == 7 || reservedLinkLocal(a) || n.isSeen(a) || avoid != nil && avoid(a) {
 				continue
 			}
 			if !yield(a) {
+				return
+			}
+		}
+	}
+}
+
+// reservedLinkLocal reports the first and last 256 link-local addresses, which
+// nobody may take (RFC 3927, 2.1).
+func reservedLinkLocal(a netip.Addr) bool {
+	b := a.As4()
+	return a.IsLinkLocalUnicast() && (b[2] == 0 || b[2] == 255)
+}
+
+// randomIn yields addresses with a random interface identifier in an IPv6 /64.
+// The laptop's own is made otherwise, so it is never borrowed.
+func randomIn(subnet netip.Prefix) iter.Seq[netip.Addr] {
+	return func(yield func(netip.Addr) bool) {
+		for range maxCandidates {
+			b := subnet.Masked().Addr().As16()
+			binary.BigEndian.PutUint64(b[8:], rand.Uint64())
+			if !yield(netip.AddrFrom16(b)) {
 				return
 			}
 		}

@@ -2,10 +2,14 @@ package wire
 
 import (
 	"bytes"
+	"cmp"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"net"
 	"os"
+	"slices"
+	"syscall"
 
 	"github.com/mdlayher/packet"
 	"golang.org/x/sys/unix"
@@ -14,17 +18,13 @@ import (
 )
 
 // adapter is a packet(7) socket on one adapter. It sees every frame for the
-// adapter's MAC, broadcast, and the groups joined; the kernel sees them too.
+// adapter's MAC, broadcast, and every group; the kernel sees them too.
 type adapter struct {
 	conn  *packet.Conn
+	raw   syscall.RawConn
 	facts Facts
-}
-
-// groups are the Ethernet groups of the multicast addresses that devices
-// announce themselves on (RFC 1112, 6.4): a NIC drops groups nobody joined.
-var groups = []net.HardwareAddr{
-	{0x01, 0x00, 0x5e, 0x7f, 0xff, 0xfa}, // 239.255.255.250, WS-Discovery and SSDP
-	{0x01, 0x00, 0x5e, 0x00, 0x00, 0xfb}, // 224.0.0.251, mDNS
+	buf   []byte // of the one reader
+	aux   []byte
 }
 
 func openAdapter(name string) (Wire, error) {
@@ -36,21 +36,38 @@ func openAdapter(name string) (Wire, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, g := range groups {
-		if err := conn.JoinGroup(g); err != nil {
-			conn.Close()
-			return nil, fmt.Errorf("join group %s on %s: %w", g, name, err)
-		}
+	raw, err := conn.SyscallConn()
+	if err == nil {
+		err = hearAll(raw, ifi.Index)
+	}
+	if err != nil {
+		conn.Close()
+		return nil, fmt.Errorf("open %s: %w", name, err)
 	}
 	own, err := addresses(ifi)
 	if err != nil {
 		conn.Close()
 		return nil, err
 	}
-	return &adapter{conn: conn, facts: Facts{
+	return &adapter{conn: conn, raw: raw, buf: make([]byte, maxFrame), aux: make([]byte, auxSpace), facts: Facts{
 		Name: name, MAC: device.MACFrom(ifi.HardwareAddr), MTU: ifi.MTU,
 		Addresses: own, Forwards: kernelForwards(),
 	}}, nil
+}
+
+// hearAll asks for the frames of every group, since a NIC drops groups nobody
+// joined and devices announce themselves on many, and for what the kernel strips
+// off tagged frames (packet(7), PACKET_MR_ALLMULTI and PACKET_AUXDATA).
+func hearAll(raw syscall.RawConn, index int) error {
+	var err error
+	cerr := raw.Control(func(fd uintptr) {
+		err = unix.SetsockoptPacketMreq(int(fd), unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP,
+			&unix.PacketMreq{Ifindex: int32(index), Type: unix.PACKET_MR_ALLMULTI})
+		if err == nil {
+			err = unix.SetsockoptInt(int(fd), unix.SOL_PACKET, unix.PACKET_AUXDATA, 1)
+		}
+	})
+	return errors.Join(cerr, err)
 }
 
 func listen(ifi *net.Interface) (*packet.Conn, error) {
@@ -74,13 +91,51 @@ func kernelForwards() bool {
 // maxFrame holds the largest frame a NIC hands up, jumbo and merged ones included.
 const maxFrame = 1 << 16
 
+// auxSpace holds the control message of one frame: struct tpacket_auxdata.
+var auxSpace = unix.CmsgSpace(auxLen)
+
+const (
+	auxLen           = 20
+	auxVLANValid     = 1 << 4 // TP_STATUS_VLAN_VALID
+	auxVLANTypeValid = 1 << 6 // TP_STATUS_VLAN_TPID_VALID
+)
+
 func (a *adapter) Read() ([]byte, error) {
-	buf := make([]byte, maxFrame)
-	n, _, err := a.conn.ReadFrom(buf)
-	if err != nil {
-		return nil, err
+	var n, auxN int
+	var err error
+	rerr := a.raw.Read(func(fd uintptr) bool {
+		n, auxN, _, _, err = unix.Recvmsg(int(fd), a.buf, a.aux, 0)
+		return !errors.Is(err, unix.EAGAIN) && !errors.Is(err, unix.EINTR)
+	})
+	if err := cmp.Or(rerr, err); err != nil {
+		return nil, fmt.Errorf("read %s: %w", a.facts.Name, err)
 	}
-	return bytes.Clone(buf[:n]), nil
+	return restoreTag(bytes.Clone(a.buf[:n]), a.aux[:auxN]), nil
+}
+
+// restoreTag puts a VLAN tag back that the kernel took off before we saw the
+// frame: without it a frame of another VLAN would pass for one of ours.
+func restoreTag(frame, aux []byte) []byte {
+	messages, err := unix.ParseSocketControlMessage(aux)
+	if err != nil || len(frame) < 14 {
+		return frame
+	}
+	for _, m := range messages {
+		if m.Header.Level != unix.SOL_PACKET || m.Header.Type != unix.PACKET_AUXDATA || len(m.Data) < auxLen {
+			continue
+		}
+		status := binary.NativeEndian.Uint32(m.Data)
+		if status&auxVLANValid == 0 {
+			continue
+		}
+		tag := []byte{0x81, 0x00, 0, 0}
+		if status&auxVLANTypeValid != 0 {
+			binary.BigEndian.PutUint16(tag, binary.NativeEndian.Uint16(m.Data[18:]))
+		}
+		binary.BigEndian.PutUint16(tag[2:], binary.NativeEndian.Uint16(m.Data[16:]))
+		return slices.Insert(frame, 12, tag...)
+	}
+	return frame
 }
 
 func (a *adapter) Write(frame []byte) error {
