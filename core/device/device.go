@@ -85,12 +85,25 @@ type Facts struct {
 	Ports    []uint16      `json:"ports,omitempty"`
 	Indoor   bool          `json:"indoor,omitempty"` // an intercom without a door or a picture
 	OtherMAC []MAC         `json:"other_mac,omitempty"`
+	Host     string        `json:"host,omitempty"`     // the name it goes by on the LAN
+	Offers   []string      `json:"offers,omitempty"`   // services it announces: DNS-SD, SSDP or WS-Discovery types
+	Registry string        `json:"registry,omitempty"` // whom IEEE gave the MAC's prefix to
+	Asks     *DHCPClient   `json:"asks,omitempty"`     // it asks for an address by DHCP
+}
+
+// DHCPClient is what a device says of itself when it asks for an address by DHCP
+// (RFC 2132, sections 9.13, 9.14 and 3.14).
+type DHCPClient struct {
+	VendorClass string     `json:"vendor_class,omitempty"`
+	ClientID    string     `json:"client_id,omitempty"` // hexadecimal
+	Host        string     `json:"host,omitempty"`
+	Wants       netip.Addr `json:"wants,omitzero"` // the address it asked for by name, if any
 }
 
 // Sighting is one observation of a device on the wire, by one protocol, at one moment.
 type Sighting struct {
 	At       time.Time
-	By       string // arp, wsd, device service, dhcp
+	By       string // arp, nd, wsd, mdns, ssdp, dhcp, icmp, tcp, dns, device service
 	MAC      MAC    // sender of the frame
 	Address  netip.Addr
 	Endpoint string // WS-Discovery endpoint reference (WS-Addressing), often urn:uuid:…
@@ -110,7 +123,8 @@ type Device struct {
 	Clashing  []MAC // the other MACs that answer for its address
 	FirstSeen time.Time
 	SeenAt    time.Time
-	Allotted  *Settings // what this job gives it, once allotted
+	NotOurs   bool      // on a subnet that the job sheet says is another's; never stored
+	Allotted  *Settings // what this job gives it, once allotted; DHCP means by a reservation
 	Why       string    // the reason for the allotted address
 	AsFound   *Settings // before the job touched it
 	AsLeft    *Settings // after
@@ -139,6 +153,12 @@ func (d *Device) Address() netip.Addr {
 	return netip.Addr{}
 }
 
+// ByHand reports whether the device can only be set up by a person: it speaks
+// nothing that can be configured, and has no address that was leased to it.
+func (d *Device) ByHand() bool {
+	return d.Access == Unmanaged && d.Condition != Bare && (d.Allotted == nil || !d.Allotted.DHCP)
+}
+
 // Configurable reports whether the device speaks something that can be configured and is open to it.
 func (d *Device) Configurable() bool {
 	return d.Access == Fresh || d.Access == Factory || d.Access == Keyed
@@ -154,6 +174,20 @@ func (d *Device) Label() string {
 	default:
 		return d.MAC.String()
 	}
+}
+
+// Wording says in a few words what an unmanaged device may be, by what it
+// announced of itself: its host name, or what its DHCP client says.
+func (d *Device) Wording() string {
+	switch {
+	case d.Model != "":
+		return d.Model
+	case d.Host != "":
+		return d.Host
+	case d.Asks != nil && d.Asks.VendorClass != "":
+		return d.Asks.VendorClass
+	}
+	return ""
 }
 
 // TagLetter is the letter a tag of this device begins with.

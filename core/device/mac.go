@@ -74,5 +74,31 @@ func (m MAC) endsIn(digits string) bool {
 	return strings.HasSuffix(m.Hex(), plain)
 }
 
+// MACPrefix is the first bits of MACs that a registry gave to one maker (IEEE
+// 802, 8.2): 24, 28 or 36 as a rule.
+type MACPrefix struct {
+	MAC  MAC
+	Bits int // 4 to 48
+}
+
+// ParseMACPrefix reads hexadecimal digits, with or without separators, as 02:e4:42.
+func ParseMACPrefix(s string) (MACPrefix, error) {
+	digits := strings.NewReplacer(":", "", "-", "", ".", "").Replace(s)
+	padded := digits
+	if len(digits)%2 == 1 {
+		padded += "0"
+	}
+	b, err := hex.DecodeString(padded)
+	if err != nil || len(b) == 0 || len(b) > 6 {
+		return MACPrefix{}, fmt.Errorf("%q is no beginning of a MAC address", s)
+	}
+	p := MACPrefix{Bits: 4 * len(digits)}
+	copy(p.MAC[:], b)
+	return p, nil
+}
+
+// Contains reports whether a MAC begins so.
+func (p MACPrefix) Contains(m MAC) bool { return strings.HasPrefix(m.Hex(), p.MAC.Hex()[:p.Bits/4]) }
+
 // minMACDigits is how many of a MAC's last digits name a device: fewer are too easily a tag or a serial.
 const minMACDigits = 4

@@ -166,6 +166,8 @@ func (f *Facts) Absorb(n Facts) {
 		{&f.Firmware, n.Firmware},
 		{&f.Name, n.Name},
 		{&f.Service, n.Service},
+		{&f.Host, n.Host},
+		{&f.Registry, n.Registry},
 	} {
 		if p.said != "" {
 			*p.have = p.said
@@ -180,12 +182,23 @@ func (f *Facts) Absorb(n Facts) {
 	if n.Rules != nil {
 		f.Rules = n.Rules
 	}
-	if len(n.Ports) > 0 {
-		f.Ports = n.Ports
+	f.Ports, f.Offers = union(f.Ports, n.Ports), union(f.Offers, n.Offers)
+	if n.Asks != nil {
+		f.Asks = n.Asks
 	}
 	if len(n.OtherMAC) > 0 {
 		f.OtherMAC = n.OtherMAC
 	}
+}
+
+// union gives all that either holds, sorted.
+func union[T cmp.Ordered](have, more []T) []T {
+	if len(more) == 0 {
+		return have
+	}
+	all := slices.Concat(have, more)
+	slices.Sort(all)
+	return slices.Compact(all)
 }
 
 func mergeAddresses(have []netip.Addr, more ...netip.Addr) []netip.Addr {

@@ -98,6 +98,8 @@ func (d *Device) update(f Device, last time.Time) []Change {
 		d.Endpoint = f.Endpoint
 	}
 	stale := d.Settings
+	// What was open and offered last time may not be any more.
+	d.Ports, d.Offers = nil, nil
 	d.Facts.Absorb(f.Facts)
 	d.Access = access
 	// Settings read long ago no longer hold for a device that now answers elsewhere.

@@ -25,6 +25,8 @@ type Claim struct {
 	Source  string // named to the person, e.g. "job sheet", "recorder R01"
 	Subnet  netip.Prefix
 	Gateway netip.Addr
+	DNS     []netip.Addr
+	NTP     []netip.Addr
 }
 
 // Ground is the site network as resolved.
@@ -33,6 +35,10 @@ type Ground struct {
 	SubnetFrom  string       `json:"subnet_from"`
 	Gateway     netip.Addr   `json:"gateway,omitzero"`
 	GatewayFrom string       `json:"gateway_from,omitempty"`
+	DNS         []netip.Addr `json:"dns,omitempty"`
+	DNSFrom     string       `json:"dns_from,omitempty"`
+	NTP         []netip.Addr `json:"ntp,omitempty"`
+	NTPFrom     string       `json:"ntp_from,omitempty"`
 }
 
 // ErrNoGround is returned when nothing says what the site subnet is.
@@ -89,7 +95,24 @@ func Resolve(claims []Claim, override bool) (Ground, error) {
 			return Ground{}, fmt.Errorf("subnet from %s, gateway from %s: %w", g.SubnetFrom, g.GatewayFrom, err)
 		}
 	}
+	g.pickServers(sorted)
 	return g, nil
+}
+
+// pickServers takes DNS and NTP servers from the best source that names any.
+// Sources that name others do not disagree: a site may have several.
+func (g *Ground) pickServers(sorted []Claim) {
+	for _, c := range sorted {
+		if c.Rank != FromSheet && (!c.Subnet.IsValid() || c.Subnet.Masked() != g.Subnet) {
+			continue
+		}
+		if len(g.DNS) == 0 && len(c.DNS) > 0 {
+			g.DNS, g.DNSFrom = c.DNS, c.Source
+		}
+		if len(g.NTP) == 0 && len(c.NTP) > 0 {
+			g.NTP, g.NTPFrom = c.NTP, c.Source
+		}
+	}
 }
 
 func pickSubnet(sorted []Claim, override bool) (Claim, error) {

@@ -64,6 +64,19 @@ func (b *Bench) Stop() {
 	b.running.Wait()
 }
 
+// Device gives a device by its id, or nil.
+func (b *Bench) Device(id string) *Device {
+	for _, d := range b.devices {
+		if d.unit.ID == id {
+			return d
+		}
+	}
+	return nil
+}
+
+// MAC gives the device's MAC.
+func (d *Device) MAC() device.MAC { return d.unit.mac }
+
 // Hosts counts the devices and the bystanders.
 func (b *Bench) Hosts() (devices, others int) { return len(b.site.Devices), len(b.site.Others) }
 
@@ -76,13 +89,28 @@ func (b *Bench) startOther(ctx context.Context, o *Bystander) error {
 			return fmt.Errorf("%s: %w", o.ID, err)
 		}
 		gateway, _ := netip.ParseAddr(o.Gateway) // none is allowed
-		s := &dhcpServer{host: h, subnet: o.prefix, gateway: gateway, pool: pool, leases: map[device.MAC]netip.Addr{}}
+		s := &dhcpServer{host: h, subnet: o.prefix, gateway: gateway, pool: pool, leases: map[device.MAC]netip.Addr{}, dns: ips(o.DNS), ntp: ips(o.NTP)}
 		h.raw = s.take
+	}
+	h.ipv6 = o.IPv6
+	if o.Role == "tagged" {
+		go h.chatter(ctx, o.VLAN, o.prefix.Addr())
+		return nil
 	}
 	if err := h.up(o.prefix, netip.Addr{}); err != nil {
 		return err
 	}
 	context.AfterFunc(ctx, h.down)
+	if o.Host != "" {
+		if err := h.tellNames(o.Host, o.Offers); err != nil {
+			return err
+		}
+	}
+	for _, port := range o.Ports {
+		if err := h.serve(port, http.NotFoundHandler(), func(from string) { b.logs.add(Event{Host: o.ID, From: from, What: EventConnection, OK: true}) }); err != nil {
+			return err
+		}
+	}
 	if o.Role != "printer" && o.Role != "router" {
 		return nil
 	}

@@ -23,7 +23,9 @@ type Device struct {
 	state   state
 	guard   guard
 	boots   int
-	restart chan struct{} // asks for the stack to be brought up again
+	kept    bool              // came up with a lease, and keeps it
+	visits  map[string]string // who is signed in at its pages, by cookie
+	restart chan struct{}     // asks for the stack to be brought up again
 }
 
 // state is what survives a restart.
@@ -46,8 +48,10 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 	d := &Device{
 		unit: u, host: newHost(sw, u.ID, u.mac), logs: logs, ctx: ctx,
 		guard:   guard{nonces: map[string]bool{}, issued: map[string]bool{}},
-		restart: make(chan struct{}, 8),
+		restart: make(chan struct{}, 8), visits: map[string]string{},
 	}
+	d.host.ipv6 = u.IPv6
+	d.host.vendor = strings.ToLower(u.model.Make) + " " + u.model.Firmware
 	name := u.Name
 	if name == "" {
 		name = strings.ReplaceAll(u.model.Name, " ", "")
@@ -90,28 +94,96 @@ func (d *Device) boot(first bool) error {
 	if d.state.next != nil {
 		d.state.address, d.state.dhcp, d.state.next = *d.state.next, false, nil
 	}
-	address, gateway, dhcp := d.state.address, d.state.gateway, d.state.dhcp
+	dhcp := d.state.dhcp
 	d.boots++
 	d.mu.Unlock()
 	if dhcp {
-		if lease, router, ok := d.host.lease(d.ctx); ok {
-			address, gateway = lease, router
-			d.mu.Lock()
-			d.state.address, d.state.gateway = lease, router
-			d.mu.Unlock()
-		}
+		d.lease()
 	}
+	d.mu.Lock()
+	address, gateway := d.state.address, d.state.gateway
+	d.mu.Unlock()
 	if err := d.host.up(address, gateway); err != nil {
 		return err
 	}
-	d.logs.add(Event{Host: d.unit.ID, What: EventBoot, Op: address.String(), OK: true})
+	where := linkLocal6(d.unit.mac).String()
+	if address.IsValid() {
+		where = address.String()
+	}
+	d.logs.add(Event{Host: d.unit.ID, What: EventBoot, Op: where, OK: true})
+	if !address.IsValid() && dhcp {
+		go d.keepAsking()
+	}
+	if !address.IsValid() && !d.unit.IPv6 {
+		return nil // without an address there is nobody to answer
+	}
 	mux := http.NewServeMux()
+	d.servePages(mux)
+	if d.unit.ByHand {
+		return d.host.serve(80, mux, nil)
+	}
 	mux.HandleFunc(d.unit.model.Path, d.serveSOAP)
-	mux.HandleFunc("/", d.servePage)
 	if err := d.host.serve(80, mux, nil); err != nil {
 		return err
 	}
 	return d.startDiscovery(!first)
+}
+
+// lease asks for an address before the device is up, or falls back. A device
+// that goes on asking does so once it is up.
+func (d *Device) lease() {
+	d.mu.Lock()
+	kept, address, gateway := d.kept, netip.Prefix{}, netip.Addr{}
+	d.mu.Unlock()
+	switch {
+	case kept:
+		return
+	case d.unit.Fallback == fallbackAdrift:
+		address = linkLocal4(d.unit.mac)
+	case d.unit.Fallback == fallbackNone:
+	default:
+		var ok bool
+		if address, gateway, ok = d.host.lease(d.ctx, dhcpTries); !ok {
+			return // its factory address
+		}
+	}
+	d.mu.Lock()
+	d.state.address, d.state.gateway = address, gateway
+	d.mu.Unlock()
+}
+
+// keepAsking asks for an address again and again, and starts anew with it.
+func (d *Device) keepAsking() {
+	every := d.unit.AskEvery
+	if every == 0 {
+		every = 2 * time.Second
+	}
+	for {
+		address, gateway, ok := d.host.lease(d.ctx, 1)
+		if ok {
+			d.mu.Lock()
+			d.state.address, d.state.gateway = address, gateway
+			d.kept = true
+			d.mu.Unlock()
+			d.host.down()
+			select {
+			case d.restart <- struct{}{}:
+			case <-d.ctx.Done():
+			}
+			return
+		}
+		if !sleep(d.ctx, every) {
+			return
+		}
+	}
+}
+
+// Type is a person at the device's own screen: it gets an address, and starts anew.
+func (d *Device) Type(address netip.Prefix, gateway netip.Addr) {
+	d.mu.Lock()
+	d.state.next, d.state.gateway = &address, gateway
+	d.mu.Unlock()
+	d.again(moveTime, false)
 }
 
 // again restarts the device after a moment, so that an answer can still leave,
@@ -212,12 +284,4 @@ func (d *Device) fixedScopes() []string {
 
 func (d *Device) allScopes() []string {
 	return slices.Concat(d.fixedScopes(), d.state.scopes)
-}
-
-// servePage is the device's own web page.
-func (d *Device) servePage(w http.ResponseWriter, r *http.Request) {
-	d.log(r, EventRead, "page", true)
-	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	fmt.Fprintf(w, "<!doctype html><title>%s</title><h1>%s %s</h1><p>Serial %s</p>", escape(d.unit.model.Name),
-		escape(d.unit.model.Make), escape(d.unit.model.Name), escape(d.unit.Serial))
 }

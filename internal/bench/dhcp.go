@@ -67,6 +67,8 @@ type dhcpServer struct {
 	subnet  netip.Prefix
 	gateway netip.Addr
 	pool    [2]netip.Addr
+	dns     []net.IP
+	ntp     []net.IP
 	mu      sync.Mutex
 	leases  map[device.MAC]netip.Addr
 }
@@ -93,12 +95,20 @@ func (s *dhcpServer) take(frame []byte) {
 		return
 	}
 	own := net.IP(s.subnet.Addr().AsSlice())
-	reply, err := dhcpv4.NewReplyFromRequest(m,
+	dns := s.dns
+	if len(dns) == 0 {
+		dns = []net.IP{s.gateway.AsSlice()}
+	}
+	more := []dhcpv4.Modifier{dhcpv4.WithDNS(dns...)}
+	if len(s.ntp) > 0 {
+		more = append(more, dhcpv4.WithOption(dhcpv4.OptNTPServers(s.ntp...)))
+	}
+	reply, err := dhcpv4.NewReplyFromRequest(m, append(more,
 		dhcpv4.WithMessageType(kind), dhcpv4.WithYourIP(lease.AsSlice()), dhcpv4.WithServerIP(own),
 		dhcpv4.WithOption(dhcpv4.OptServerIdentifier(own)),
 		dhcpv4.WithNetmask(net.CIDRMask(s.subnet.Bits(), 32)),
-		dhcpv4.WithRouter(s.gateway.AsSlice()), dhcpv4.WithDNS(s.gateway.AsSlice()),
-		dhcpv4.WithLeaseTime(uint32(leaseTime.Seconds())))
+		dhcpv4.WithRouter(s.gateway.AsSlice()),
+		dhcpv4.WithLeaseTime(uint32(leaseTime.Seconds())))...)
 	if err != nil {
 		return
 	}
@@ -127,8 +137,18 @@ func (s *dhcpServer) leaseFor(mac device.MAC, keep bool) (netip.Addr, bool) {
 	return netip.Addr{}, false
 }
 
-// lease gets an address by DHCP before the stack is up, trying for a few seconds.
-func (h *host) lease(ctx context.Context) (netip.Prefix, netip.Addr, bool) {
+// dhcpTries is how often a device asks before it falls back.
+const dhcpTries = 4
+
+func ips(list []string) (out []net.IP) {
+	for _, s := range list {
+		out = append(out, net.ParseIP(s).To4())
+	}
+	return out
+}
+
+// lease gets an address by DHCP before the stack is up, or fails after some tries.
+func (h *host) lease(ctx context.Context, tries int) (netip.Prefix, netip.Addr, bool) {
 	got := make(chan *dhcpv4.DHCPv4, 8)
 	h.mu.Lock()
 	h.raw = func(frame []byte) {
@@ -142,8 +162,9 @@ func (h *host) lease(ctx context.Context) (netip.Prefix, netip.Addr, bool) {
 	h.mu.Unlock()
 	defer func() { h.mu.Lock(); h.raw = nil; h.mu.Unlock() }()
 	from := netip.AddrPortFrom(netip.IPv4Unspecified(), dhcpClientPort)
-	for range 4 {
-		ask, err := dhcpv4.NewDiscovery(h.mac[:], dhcpv4.WithOption(dhcpv4.OptHostName(h.id)), dhcpv4.WithBroadcast(true))
+	for range tries {
+		ask, err := dhcpv4.NewDiscovery(h.mac[:], dhcpv4.WithOption(dhcpv4.OptHostName(h.id)), dhcpv4.WithBroadcast(true),
+			dhcpv4.WithOption(dhcpv4.OptClassIdentifier(h.vendor)), dhcpv4.WithOption(dhcpv4.OptClientIdentifier(append([]byte{1}, h.mac[:]...))))
 		if err != nil {
 			return netip.Prefix{}, netip.Addr{}, false
 		}

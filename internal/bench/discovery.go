@@ -11,6 +11,8 @@ import (
 	"strings"
 	"sync/atomic"
 	"time"
+
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv6"
 )
 
 // WS-Discovery's constants (2005/04, appendix I).
@@ -19,7 +21,10 @@ const (
 	appMaxDelay = 500 * time.Millisecond
 )
 
-var wsdGroup = netip.MustParseAddr("239.255.255.250")
+var (
+	wsdGroup  = netip.MustParseAddr("239.255.255.250")
+	wsdGroup6 = netip.MustParseAddr("ff02::c")
+)
 
 // targetService answers WS-Discovery for one host.
 type targetService struct {
@@ -34,7 +39,7 @@ type targetService struct {
 	silent   bool // matches carry no XAddrs
 	instance int  // grows with each boot
 	number   atomic.Int64
-	conn     net.PacketConn
+	conns    []groupConn
 	down     chan struct{} // closed when the host goes down
 }
 
@@ -47,7 +52,7 @@ func (d *Device) startDiscovery(hello bool) error {
 			defer d.mu.Unlock()
 			return d.allScopes()
 		},
-		xaddr:    func() string { return "http://" + d.host.address().String() + d.unit.model.Path },
+		xaddr:    func() string { return d.serviceURL(d.unit.model.Path) },
 		typed:    d.unit.model.TypedOnly,
 		silent:   d.unit.model.NoXAddrs,
 		instance: d.boots,
@@ -61,21 +66,36 @@ func (d *Device) startDiscovery(hello bool) error {
 	return nil
 }
 
+// groupConn is a socket joined to one of the groups.
+type groupConn struct {
+	net.PacketConn
+	group netip.Addr
+}
+
 func (t *targetService) start() error {
-	c, err := t.host.listenUDP(wsdPort, wsdGroup)
-	if err != nil {
-		return err
-	}
-	t.conn, t.down = c, make(chan struct{})
+	t.down = make(chan struct{})
 	t.host.onDown(func() { close(t.down) })
-	go t.listen()
+	for _, network := range t.host.networks() {
+		group := wsdGroup
+		if network == ipv6.ProtocolNumber {
+			group = wsdGroup6
+		}
+		c, err := t.host.listenUDP(wsdPort, group)
+		if err != nil {
+			return err
+		}
+		t.conns = append(t.conns, groupConn{c, group})
+	}
+	for _, c := range t.conns {
+		go t.listen(c)
+	}
 	return nil
 }
 
-func (t *targetService) listen() {
+func (t *targetService) listen(c groupConn) {
 	buf := make([]byte, 1<<16)
 	for {
-		n, from, err := t.conn.ReadFrom(buf)
+		n, from, err := c.ReadFrom(buf)
 		select {
 		case <-t.down:
 			return
@@ -88,12 +108,12 @@ func (t *targetService) listen() {
 		}
 		var msg element
 		if xml.Unmarshal(buf[:n], &msg) == nil {
-			t.take(&msg, from)
+			t.take(c, &msg, from)
 		}
 	}
 }
 
-func (t *targetService) take(msg *element, from net.Addr) {
+func (t *targetService) take(c groupConn, msg *element, from net.Addr) {
 	var answer *node
 	var action string
 	body := msg.find("Body")
@@ -108,7 +128,7 @@ func (t *targetService) take(msg *element, from net.Addr) {
 	t.logs.add(Event{Host: t.host.id, From: from.String(), What: EventDiscovery, Op: action, OK: true})
 	relates := msg.find("Header", "MessageID").value()
 	// Answers to multicast are spread over APP_MAX_DELAY (2005/04, 2.4).
-	time.AfterFunc(mrand.N(appMaxDelay), func() { t.send(action, relates, answer, from) })
+	time.AfterFunc(mrand.N(appMaxDelay), func() { t.send(c, action, relates, answer, from) })
 }
 
 // matches applies the rule of types: every one asked for must be ours.
@@ -141,11 +161,12 @@ func (t *targetService) match(name string, withAddress bool) *node {
 
 func (t *targetService) hello() {
 	m := t.match("Hello", !t.silent)
-	to := &net.UDPAddr{IP: wsdGroup.AsSlice(), Port: wsdPort}
-	t.send("Hello", "", m, to)
+	for _, c := range t.conns {
+		t.send(c, "Hello", "", m, &net.UDPAddr{IP: c.group.AsSlice(), Port: wsdPort})
+	}
 }
 
-func (t *targetService) send(action, relates string, body *node, to net.Addr) {
+func (t *targetService) send(c groupConn, action, relates string, body *node, to net.Addr) {
 	var rel *node
 	target := wsaNS + "/role/anonymous"
 	if relates != "" {
@@ -158,7 +179,7 @@ func (t *targetService) send(action, relates string, body *node, to net.Addr) {
 		el(wsaNS, "To", target),
 		el(wsaNS, "Action", wsdNS+"/"+action),
 		el(wsdNS, "AppSequence").with("InstanceId", fmt.Sprint(t.instance)).with("MessageNumber", fmt.Sprint(t.number.Add(1))))
-	if _, err := t.conn.WriteTo(render(t.dialect, envelope(head, body)), to); err != nil {
+	if _, err := c.WriteTo(render(t.dialect, envelope(head, body)), to); err != nil {
 		t.logs.add(Event{Host: t.host.id, From: to.String(), What: EventDiscovery, Op: err.Error()})
 	}
 }

@@ -12,7 +12,10 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip"
 	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv6"
 	"gvisor.dev/gvisor/pkg/tcpip/stack"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/udp"
+	"gvisor.dev/gvisor/pkg/waiter"
 
 	"janustat/core/device"
 	"janustat/internal/nic"
@@ -26,6 +29,9 @@ type host struct {
 	mac  device.MAC
 	port *Port
 	raw  func(frame []byte) // sees every frame too; may be nil
+	ipv6 bool               // has a link-local IPv6 address
+	// vendor is what it says of itself when it asks for an address (RFC 2132, 9.13).
+	vendor string
 
 	mu    sync.RWMutex
 	card  *nic.Endpoint
@@ -62,22 +68,41 @@ func (h *host) deliver(frame []byte) {
 	card.Inject(frame)
 }
 
-// up brings the stack up with an address and announces it (RFC 5227, 2.3).
+// up brings the stack up with an address, if there is one, and announces it
+// (RFC 5227, 2.3).
 func (h *host) up(own netip.Prefix, gateway netip.Addr) error {
 	card := nic.New(h.mac, 1500, h.port.Send)
 	s, err := nic.Stack(card)
 	if err != nil {
 		return fmt.Errorf("%s: %w", h.id, err)
 	}
-	if err := nic.Configure(s, own, gateway); err != nil {
+	if own.IsValid() {
+		err = nic.Configure(s, own, gateway)
+	}
+	if err == nil && h.ipv6 {
+		err = nic.Configure(s, netip.PrefixFrom(linkLocal6(h.mac), 64), netip.Addr{})
+	}
+	if err != nil {
 		s.Destroy()
 		return fmt.Errorf("%s: %w", h.id, err)
 	}
 	h.mu.Lock()
 	h.card, h.stack, h.own = card, s, own
 	h.mu.Unlock()
-	h.announce(own.Addr())
+	if own.IsValid() {
+		h.announce(own.Addr())
+	}
 	return nil
+}
+
+// linkLocal6 is the address that a MAC gives by itself (RFC 4291, appendix A).
+func linkLocal6(m device.MAC) netip.Addr {
+	return netip.AddrFrom16([16]byte{0xfe, 0x80, 8: m[0] ^ 2, 9: m[1], 10: m[2], 11: 0xff, 12: 0xfe, 13: m[3], 14: m[4], 15: m[5]})
+}
+
+// linkLocal4 is an address that a MAC might have picked (RFC 3927, 2.1).
+func linkLocal4(m device.MAC) netip.Prefix {
+	return netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, 1 + m[4]%254, m[5]}), 16)
 }
 
 func (h *host) announce(a netip.Addr) { h.port.Send(arp.Announce(h.mac, a).Frame()) }
@@ -99,35 +124,76 @@ func (h *host) down() {
 // serve listens on a TCP port with an HTTP handler until the stack goes down.
 // connected, which may be nil, is told of each connection.
 func (h *host) serve(port uint16, handler http.Handler, connected func(from string)) error {
-	l, err := gonet.ListenTCP(h.stack, tcpip.FullAddress{NIC: nic.ID, Port: port}, ipv4.ProtocolNumber)
-	if err != nil {
-		return fmt.Errorf("%s: listen on port %d: %w", h.id, port, err)
-	}
 	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
 	srv.ConnState = func(c net.Conn, s http.ConnState) {
 		if s == http.StateNew && connected != nil {
 			connected(c.RemoteAddr().String())
 		}
 	}
-	go func() { _ = srv.Serve(l) }() // ends when the listener does
+	for _, network := range h.networks() {
+		at := h.address()
+		if network == ipv6.ProtocolNumber {
+			at = linkLocal6(h.mac)
+		}
+		l, err := gonet.ListenTCP(h.stack, nic.Full(netip.AddrPortFrom(at, port)), network)
+		if err != nil {
+			return fmt.Errorf("%s: listen on port %d: %w", h.id, port, err)
+		}
+		go func() { _ = srv.Serve(l) }() // ends when the listener does
+	}
 	h.onDown(func() { _ = srv.Close() })
 	return nil
 }
 
-// listenUDP opens a UDP port, joined to a group if one is given.
+// networks are the protocols the host has an address in.
+func (h *host) networks() (out []tcpip.NetworkProtocolNumber) {
+	h.mu.RLock()
+	defer h.mu.RUnlock()
+	if h.own.IsValid() {
+		out = append(out, ipv4.ProtocolNumber)
+	}
+	if h.ipv6 {
+		out = append(out, ipv6.ProtocolNumber)
+	}
+	return out
+}
+
+// listenUDP opens a UDP port for the protocol of a group, joined to it.
 func (h *host) listenUDP(port uint16, group netip.Addr) (net.PacketConn, error) {
-	c, err := gonet.DialUDP(h.stack, &tcpip.FullAddress{NIC: nic.ID, Port: port}, nil, ipv4.ProtocolNumber)
+	network := ipv4.ProtocolNumber
+	if group.Is6() {
+		network = ipv6.ProtocolNumber
+	}
+	c, err := h.bindUDP(network, port)
 	if err != nil {
-		return nil, fmt.Errorf("%s: listen on UDP port %d: %w", h.id, port, err)
+		return nil, fmt.Errorf("%s: listen on UDP port %d: %s", h.id, port, err)
 	}
 	if group.IsValid() {
-		if err := h.stack.JoinGroup(ipv4.ProtocolNumber, nic.ID, nic.Address(group)); err != nil {
+		if err := h.stack.JoinGroup(network, nic.ID, nic.Address(group)); err != nil {
 			c.Close()
 			return nil, fmt.Errorf("%s: join %s: %s", h.id, group, err)
 		}
 	}
 	h.onDown(func() { _ = c.Close() })
 	return c, nil
+}
+
+// bindUDP opens a UDP port for one protocol only: an IPv6 socket would take the
+// port for both otherwise.
+func (h *host) bindUDP(network tcpip.NetworkProtocolNumber, port uint16) (*gonet.UDPConn, tcpip.Error) {
+	var wq waiter.Queue
+	ep, err := h.stack.NewEndpoint(udp.ProtocolNumber, network, &wq)
+	if err != nil {
+		return nil, err
+	}
+	if network == ipv6.ProtocolNumber {
+		ep.SocketOptions().SetV6Only(true)
+	}
+	if err := ep.Bind(tcpip.FullAddress{NIC: nic.ID, Port: port}); err != nil {
+		ep.Close()
+		return nil, err
+	}
+	return gonet.NewUDPConn(&wq, ep), nil
 }
 
 func (h *host) onDown(f func()) {

@@ -48,7 +48,10 @@ func getClock(d *Device, _ *element) (*node, *fault) {
 }
 
 func (d *Device) serviceURL(path string) string {
-	return "http://" + d.host.address().String() + path
+	if a := d.host.address(); a.IsValid() {
+		return "http://" + a.String() + path
+	}
+	return "http://[" + linkLocal6(d.unit.mac).String() + "]" + path
 }
 
 func getServices(d *Device, _ *element) (*node, *fault) {
@@ -96,16 +99,20 @@ func getInterfaces(d *Device, _ *element) (*node, *fault) {
 		return el(typNS, name, el(typNS, "Address", d.state.address.Addr()), el(typNS, "PrefixLength", d.state.address.Bits()))
 	}
 	config := el(typNS, "Config")
-	if d.state.dhcp {
+	switch own := d.state.address; {
+	case !own.IsValid():
+	case own.Addr().IsLinkLocalUnicast() && d.state.dhcp:
+		config.kids = append(config.kids, address("LinkLocal"))
+	case d.state.dhcp:
 		config.kids = append(config.kids, address("FromDHCP"))
-	} else {
+	default:
 		config.kids = append(config.kids, address("Manual"))
 	}
 	config.kids = append(config.kids, el(typNS, "DHCP", d.state.dhcp))
 	return response("GetNetworkInterfaces", el(devNS, "NetworkInterfaces",
 		el(typNS, "Enabled", true),
 		el(typNS, "Info", el(typNS, "Name", interfaceToken), el(typNS, "HwAddress", d.unit.mac), el(typNS, "MTU", 1500)),
-		el(typNS, "IPv4", el(typNS, "Enabled", true), config)).with("token", interfaceToken))
+		el(typNS, "IPv4", el(typNS, "Enabled", d.state.address.IsValid() || d.state.dhcp), config)).with("token", interfaceToken))
 }
 
 func getGateway(d *Device, _ *element) (*node, *fault) {
@@ -217,6 +224,9 @@ func setScopes(d *Device, req *element) (*node, *fault) {
 func setInterfaces(d *Device, req *element) (*node, *fault) {
 	if req.find("InterfaceToken").value() != interfaceToken {
 		return nil, invalid("InvalidNetworkInterface", "The supplied network interface token does not exist")
+	}
+	if d.unit.DHCPOnly {
+		return nil, &fault{code: "Receiver", sub: "ActionNotSupported", reason: "Optional action not implemented"}
 	}
 	v4 := req.find("NetworkInterface", "IPv4")
 	manual := v4.find("Manual")

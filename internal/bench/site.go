@@ -79,9 +79,14 @@ type Unit struct {
 	Model    string        `yaml:"model"`
 	MAC      string        `yaml:"mac"`
 	Serial   string        `yaml:"serial"`
-	Address  string        `yaml:"address"` // instead of the model's factory address
+	Address  string        `yaml:"address"` // instead of the model's factory address; none: no IPv4
 	Gateway  string        `yaml:"gateway"`
 	DHCP     bool          `yaml:"dhcp"`
+	Fallback string        `yaml:"fallback"`  // without a lease: factory (the default), adrift, or none
+	AskEvery time.Duration `yaml:"ask_every"` // how often it asks while it has no lease
+	IPv6     bool          `yaml:"ipv6"`      // has a link-local IPv6 address too
+	ByHand   bool          `yaml:"by_hand"`   // has a web page and nothing that can be configured from outside
+	DHCPOnly bool          `yaml:"dhcp_only"` // refuses a static address
 	Name     string        `yaml:"name"`
 	Password string        `yaml:"password"` // of its administrator, set by someone else before
 	Clock    time.Duration `yaml:"clock"`    // its clock minus the true time
@@ -98,14 +103,29 @@ type Unit struct {
 // Bystander is something on the LAN that is not to be touched.
 type Bystander struct {
 	ID      string   `yaml:"id"`
-	Role    string   `yaml:"role"` // router, dhcp, printer, computer
+	Role    string   `yaml:"role"` // router, dhcp, printer, computer, tagged
 	MAC     string   `yaml:"mac"`
 	Address string   `yaml:"address"`
 	Gateway string   `yaml:"gateway"`
-	Pool    []string `yaml:"pool"` // first and last address, of a DHCP server
+	Pool    []string `yaml:"pool"`  // first and last address, of a DHCP server
+	DNS     []string `yaml:"dns"`   // that a DHCP server names; its gateway if left out
+	NTP     []string `yaml:"ntp"`   // likewise; none if left out
+	Ports   []uint16 `yaml:"ports"` // further TCP ports that accept connections
+	IPv6    bool     `yaml:"ipv6"`
+	Host    string   `yaml:"host"`   // the name it has in mDNS, without .local; none if left out
+	Offers  []string `yaml:"offers"` // services it announces by mDNS, such as _ipp._tcp
+	VLAN    uint16   `yaml:"vlan"`   // whose tag the frames of a tagged bystander carry
+	Count   int      `yaml:"count"`  // so many, with MAC and address counted up
 	prefix  netip.Prefix
 	mac     device.MAC
 }
+
+// What a device does that asks for a lease and gets none.
+const (
+	fallbackFactory = "factory"
+	fallbackAdrift  = "adrift" // takes a link-local address (RFC 3927)
+	fallbackNone    = "none"   // has no address, and goes on asking
+)
 
 // Demo is the name of the built-in site that the demo plays on.
 const Demo = "quillmere"
@@ -143,16 +163,32 @@ func Parse(data []byte) (*Site, error) {
 	if err := s.expand(); err != nil {
 		return nil, err
 	}
-	for i := range s.Others {
-		o := &s.Others[i]
-		if o.mac, err = device.ParseMAC(o.MAC); err != nil {
-			return nil, fmt.Errorf("%s: %w", o.ID, err)
+	return &s, s.expandOthers()
+}
+
+func (s *Site) expandOthers() error {
+	var out []Bystander
+	for _, o := range s.Others {
+		first, err := device.ParseMAC(o.MAC)
+		if err != nil {
+			return fmt.Errorf("%s: %w", o.ID, err)
 		}
 		if o.prefix, err = netip.ParsePrefix(o.Address); err != nil {
-			return nil, fmt.Errorf("%s: %w", o.ID, err)
+			return fmt.Errorf("%s: %w", o.ID, err)
+		}
+		address := o.prefix.Addr()
+		for n := range max(o.Count, 1) {
+			one := o
+			one.mac, one.prefix = addToMAC(first, n), netip.PrefixFrom(address, o.prefix.Bits())
+			if o.Count > 1 {
+				one.ID = fmt.Sprintf("%s-%d", o.ID, n+1)
+			}
+			out = append(out, one)
+			address = address.Next()
 		}
 	}
-	return &s, nil
+	s.Others = out
+	return nil
 }
 
 func builtinModels() (map[string]Model, error) {
@@ -183,8 +219,15 @@ func (s *Site) expand() error {
 			u.Address = model.Factory
 		}
 		var err error
-		if u.prefix, err = netip.ParsePrefix(u.Address); err != nil {
-			return fmt.Errorf("%s: address: %w", u.ID, err)
+		switch u.Fallback {
+		case "", fallbackFactory, fallbackAdrift, fallbackNone:
+		default:
+			return fmt.Errorf("%s: fallback %q: use factory, adrift or none", u.ID, u.Fallback)
+		}
+		if u.Address != "none" {
+			if u.prefix, err = netip.ParsePrefix(u.Address); err != nil {
+				return fmt.Errorf("%s: address: %w", u.ID, err)
+			}
 		}
 		if u.Gateway != "" {
 			if u.gateway, err = netip.ParseAddr(u.Gateway); err != nil {

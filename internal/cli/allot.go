@@ -72,7 +72,7 @@ func (a *App) allot(ctx context.Context, j *job.Job, devices []device.Device, ag
 		d.Why = x.Why
 		rows[i] = *d
 	}
-	field.Judge(devices, g.Subnet)
+	field.Judge(j.Sheet, devices, g.Subnet)
 	if err := j.Register.Save(ctx, devices); err != nil {
 		return err
 	}

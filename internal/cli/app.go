@@ -171,7 +171,7 @@ func (a *App) open(ctx context.Context) (*job.Job, []device.Device, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	devices, err := j.Register.Devices(ctx)
+	devices, err := readDevices(ctx, j)
 	if err != nil {
 		j.Close()
 		return nil, nil, err
@@ -195,11 +195,20 @@ func (a *App) withJob(ctx context.Context, command string, f func(*job.Job, []de
 	}
 	defer lock.Unlock()
 	// Read under the lock: another program may just have finished.
-	devices, err := j.Register.Devices(ctx)
+	devices, err := readDevices(ctx, j)
 	if err != nil {
 		return err
 	}
 	return f(j, devices)
+}
+
+// readDevices reads the register, and marks what the job sheet says is another's.
+func readDevices(ctx context.Context, j *job.Job) ([]device.Device, error) {
+	devices, err := j.Register.Devices(ctx)
+	for i := range devices {
+		devices[i].NotOurs = j.Sheet.IsNotOurs(devices[i].Address())
+	}
+	return devices, err
 }
 
 // withNet runs f with the wire open.

@@ -155,7 +155,7 @@ func (a *App) saveResult(ctx context.Context, j *job.Job, r commission.Result) e
 	}
 	field.Record(&devices[at], r)
 	if g, err := field.Ground(ctx, j, devices); err == nil {
-		field.Judge(devices, g.Subnet)
+		field.Judge(j.Sheet, devices, g.Subnet)
 	}
 	return j.Register.Save(ctx, devices[at:at+1])
 }

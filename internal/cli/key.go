@@ -151,7 +151,7 @@ func (a *App) opened(ctx context.Context, j *job.Job, devices []device.Device, d
 	d.Access = device.Keyed
 	d.Absorb(result.Found.Facts())
 	if g, err := field.Ground(ctx, j, devices); err == nil {
-		field.Judge(devices, g.Subnet)
+		field.Judge(j.Sheet, devices, g.Subnet)
 	}
 	if err := j.Register.Save(ctx, devices); err != nil {
 		return err

@@ -82,7 +82,7 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 		}
 	}
 	if g, err := field.Ground(ctx, j, devices); err == nil {
-		field.Judge(devices, g.Subnet)
+		field.Judge(j.Sheet, devices, g.Subnet)
 	}
 	if err := j.Register.Save(ctx, devices); err != nil {
 		return err

@@ -84,9 +84,9 @@ func (a *App) survey(ctx context.Context, j *job.Job, known []device.Device, n *
 		return err
 	}
 	if g, err := field.Ground(ctx, j, devices); err == nil {
-		field.Judge(devices, g.Subnet)
+		field.Judge(j.Sheet, devices, g.Subnet)
 	} else {
-		field.Judge(devices, netip.Prefix{})
+		field.Judge(j.Sheet, devices, netip.Prefix{})
 	}
 	if err := j.Register.Save(ctx, devices); err != nil {
 		return err
@@ -141,7 +141,7 @@ func (a *App) lay(ctx context.Context, j *job.Job, devices []device.Device, n *r
 			slices.ContainsFunc(reserved, func(r ground.Reserved) bool { return r.Range.Contains(x) }) ||
 			site.Bits() <= 24 && slices.ContainsFunc(blocks, func(b ground.Block) bool { return b.Range.Contains(x) })
 	}
-	return field.NewSubnets(n.Facts().Addresses, site, j.Sheet.Survey.FactorySubnets), avoid, nil
+	return field.NewSubnets(n.Facts().Addresses, site, j.Sheet.Survey.FactorySubnets, j.Sheet.Network.NotOurs), avoid, nil
 }
 
 // sortForPeople puts tagged devices first, then by kind and address.

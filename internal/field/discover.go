@@ -3,33 +3,49 @@ package field
 import (
 	"crypto/rand"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
 
 	"janustat/core/device"
+	"janustat/internal/job"
 	"janustat/internal/reach"
 	"janustat/internal/speak/dhcp"
+	"janustat/internal/speak/mdns"
+	"janustat/internal/speak/ssdp"
 	"janustat/internal/speak/wsd"
 )
 
-// probe sends discovery probes from a visitor: by multicast to all, then by
-// unicast to those heard by ARP that stayed silent.
+// groups are where discovery is sent, by the family of the visitor.
+type groups struct{ wsd, ssdp, mdns netip.Addr }
+
+func groupsFor(v *reach.Visitor) groups {
+	if v.Address().Is6() {
+		return groups{wsd.Group6, ssdp.Group6, mdns.Group6}
+	}
+	return groups{wsd.Group, ssdp.Group4, mdns.Group4}
+}
+
+// probe sends discovery from a visitor: by multicast to all, then by unicast to
+// those heard by ARP that stayed silent.
 func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
-	begun := time.Now()
+	begun, to := time.Now(), groupsFor(v)
 	for i, at := range probeAt {
 		if !r.wait(at - time.Since(begun)) {
 			return
 		}
 		for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}, nil} {
-			r.send(v, device.MAC{}, netip.AddrPortFrom(wsd.Group, wsd.Port), wsd.Probe(newUUID(), types...))
+			r.send(v, device.MAC{}, netip.AddrPortFrom(to.wsd, wsd.Port), wsd.Probe(newUUID(), types...))
 			if !r.wait(probeSpacing) {
 				return
 			}
 		}
+		r.probeOthers(v, to, i)
 		if i < 2 {
 			continue
 		}
+		r.askNames(subnet, v, to)
 		for _, h := range r.silent(subnet) {
 			for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}} {
 				r.send(v, h.mac, netip.AddrPortFrom(h.addr, wsd.Port), wsd.Probe(newUUID(), types...))
@@ -39,13 +55,71 @@ func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
 	r.wait(quietAfter)
 }
 
+// searchWait is how many seconds answers to an SSDP search may be spread over.
+const searchWait = 1
+
+// probeOthers sends the discovery of protocols that tell what bystanders are.
+func (r *surveyRun) probeOthers(v *reach.Visitor, to groups, round int) {
+	if round%2 == 0 {
+		r.send(v, device.MAC{}, netip.AddrPortFrom(to.ssdp, ssdp.Port), ssdp.Search(to.ssdp, searchWait))
+	}
+	if err := r.Net.SendEcho(v, uint16(round)); err != nil {
+		r.Log.Warn("echo not sent", "err", err)
+	}
+	r.mu.Lock()
+	types := slices.Sorted(maps.Keys(r.services))
+	r.mu.Unlock()
+	if ask, err := mdns.Browse(types...); err == nil {
+		r.sendFrom(v, mdns.Port, device.MAC{}, netip.AddrPortFrom(to.mdns, mdns.Port), ask)
+	}
+}
+
+// askNames asks for the names of the addresses heard in a subnet: everyone by
+// multicast, and the site's DNS servers that are in it.
+func (r *surveyRun) askNames(subnet netip.Prefix, v *reach.Visitor, to groups) {
+	var list []netip.Addr
+	for _, h := range r.hostsIn(subnet) {
+		if !slices.Contains(list, h.addr) {
+			list = append(list, h.addr)
+		}
+	}
+	for part := range slices.Chunk(list, mdns.MaxReverse) {
+		if ask, err := mdns.Reverse(part...); err == nil {
+			r.sendFrom(v, mdns.Port, device.MAC{}, netip.AddrPortFrom(to.mdns, mdns.Port), ask)
+		}
+	}
+	for _, server := range r.dnsServers(subnet) {
+		for i, a := range list {
+			if ask, err := mdns.Ask(uint16(i+1), a); err == nil {
+				r.send(v, server.mac, netip.AddrPortFrom(server.addr, mdns.PlainPort), ask)
+			}
+			if !r.wait(synSpacing) {
+				return
+			}
+		}
+	}
+}
+
+// dnsServers gives the DNS servers that DHCP offers name and that were heard.
+func (r *surveyRun) dnsServers(subnet netip.Prefix) (out []hearing) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for h := range r.heard {
+		named := slices.ContainsFunc(r.found.Offers, func(o job.Offer) bool { return slices.Contains(o.DNS, h.addr) })
+		if named && subnet.Contains(h.addr) {
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
 // silent gives those heard in a subnet that have not answered discovery.
 func (r *surveyRun) silent(subnet netip.Prefix) []hearing {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	var out []hearing
 	for h := range r.heard {
-		if subnet.Contains(h.addr) && r.matched[h] == nil {
+		if subnet.Contains(h.addr) && r.matched[h] == nil && r.Subnets.Askable(h.addr) {
 			out = append(out, h)
 		}
 	}
@@ -54,7 +128,11 @@ func (r *surveyRun) silent(subnet netip.Prefix) []hearing {
 }
 
 func (r *surveyRun) send(v *reach.Visitor, mac device.MAC, to netip.AddrPort, payload []byte) {
-	if err := r.Net.SendUDP(v, clientPort, mac, to, payload); err != nil {
+	r.sendFrom(v, clientPort, mac, to, payload)
+}
+
+func (r *surveyRun) sendFrom(v *reach.Visitor, port uint16, mac device.MAC, to netip.AddrPort, payload []byte) {
+	if err := r.Net.SendUDP(v, port, mac, to, payload); err != nil {
 		r.Log.Warn("discovery not sent", "to", to, "err", err)
 	}
 }
@@ -72,12 +150,16 @@ func (r *surveyRun) readMatches(subnet netip.Prefix) {
 	}
 	r.mu.Unlock()
 	for _, h := range waiting {
-		r.read(h, visitor)
+		r.readOne(h, visitor)
 	}
 }
 
-// read reads a device's own service, resolving where it is first if need be.
-func (r *surveyRun) read(key hearing, v *reach.Visitor) {
+// v6Patience is how long a device met by IPv6 may take to be read by IPv4, which
+// says the same; then it is read by IPv6.
+const v6Patience = 5 * time.Second
+
+// readOne reads a device's own service, resolving where it is first if need be.
+func (r *surveyRun) readOne(key hearing, v *reach.Visitor) {
 	r.mu.Lock()
 	m := r.matched[key]
 	if !speaksDevice(m) || r.reading[key] {
@@ -87,6 +169,17 @@ func (r *surveyRun) read(key hearing, v *reach.Visitor) {
 	r.reading[key] = true
 	r.mu.Unlock()
 	r.spawn(func() {
+		if key.addr.Is6() && v != nil {
+			if !r.wait(v6Patience - time.Since(r.begun)) {
+				return
+			}
+			r.mu.Lock()
+			done := r.read[key.mac]
+			r.mu.Unlock()
+			if done {
+				return
+			}
+		}
 		m := r.resolve(key, v, m)
 		for try := range askTries {
 			select {
@@ -94,17 +187,14 @@ func (r *surveyRun) read(key hearing, v *reach.Visitor) {
 			case <-r.ctx.Done():
 				return
 			}
-			s, err := readDevice(r.ctx, r.Net, v, key, m)
+			s, err := r.reader(v, key, m)
 			<-r.ask
 			if err == nil {
-				r.mu.Lock()
-				r.found.Sightings = append(r.found.Sightings, s)
-				r.mu.Unlock()
-				r.Tell(fmt.Sprintf("%s %s %s at %s", s.Facts.Kind, s.Facts.Make, s.Facts.Model, key.addr))
+				r.wasRead(key, s)
 				return
 			}
 			r.Log.Debug("device not read", "mac", key.mac, "at", key.addr, "try", try+1, "err", err)
-			if !r.wait(400 * time.Millisecond) {
+			if v == nil || !r.wait(400*time.Millisecond) {
 				return
 			}
 		}
@@ -113,14 +203,27 @@ func (r *surveyRun) read(key hearing, v *reach.Visitor) {
 	})
 }
 
+func (r *surveyRun) wasRead(key hearing, s device.Sighting) {
+	r.mu.Lock()
+	r.add(s)
+	r.read[key.mac] = true
+	r.mu.Unlock()
+	r.Tell(fmt.Sprintf("found %s %s %s at %s", s.Facts.Kind, s.Facts.Make, s.Facts.Model, key.addr))
+	// A device met by IPv6 tells its IPv4 address: the subnet may be one that
+	// nothing was heard from yet.
+	if own := s.Facts.Settings; own != nil && key.addr.Is6() && r.Net != nil && r.Subnets.Askable(own.Address) {
+		r.visit(own.Address)
+	}
+}
+
 // resolve asks where the service is when a match did not say (2005/04, 6).
 func (r *surveyRun) resolve(key hearing, v *reach.Visitor, m *wsd.Match) *wsd.Match {
 	for range resolveTries {
-		if len(m.XAddrs) > 0 {
+		if len(m.XAddrs) > 0 || v == nil {
 			return m
 		}
 		r.Log.Debug("resolving", "mac", key.mac, "at", key.addr)
-		r.send(v, device.MAC{}, netip.AddrPortFrom(wsd.Group, wsd.Port), wsd.Resolve(newUUID(), m.Endpoint))
+		r.send(v, device.MAC{}, netip.AddrPortFrom(groupsFor(v).wsd, wsd.Port), wsd.Resolve(newUUID(), m.Endpoint))
 		for range 8 { // the answer may take APP_MAX_DELAY, and the device a while longer
 			if !r.wait(100 * time.Millisecond) {
 				return m
@@ -136,13 +239,16 @@ func (r *surveyRun) resolve(key hearing, v *reach.Visitor, m *wsd.Match) *wsd.Ma
 	return m
 }
 
+// dhcpAsks is how often DHCP servers are asked, a second apart.
+const dhcpAsks = 4
+
 func (r *surveyRun) discoverDHCP() {
 	ask, err := dhcp.Discover(r.Net.Facts().MAC, r.dhcpID)
 	if err != nil {
 		r.Log.Warn("DHCP not asked", "err", err)
 		return
 	}
-	for range 3 {
+	for range dhcpAsks {
 		if err := r.Net.SendBroadcast(dhcp.ClientPort, dhcp.ServerPort, ask); err != nil {
 			r.Log.Warn("DHCP not asked", "err", err)
 			return

@@ -32,7 +32,7 @@ func Claims(ctx context.Context, j *job.Job, devices []device.Device) ([]ground.
 		return nil, err
 	}
 	for _, o := range offers {
-		claims = append(claims, ground.Claim{Rank: ground.FromLAN, Source: "DHCP server " + o.Server.String(), Subnet: o.Subnet, Gateway: o.Gateway})
+		claims = append(claims, ground.Claim{Rank: ground.FromLAN, Source: "DHCP server " + o.Server.String(), Subnet: o.Subnet, Gateway: o.Gateway, DNS: o.DNS, NTP: o.NTP})
 	}
 	last, err := j.Register.LastSurvey(ctx)
 	if err != nil {
@@ -75,10 +75,12 @@ func Ground(ctx context.Context, j *job.Job, devices []device.Device) (ground.Gr
 	return ground.Resolve(claims, j.Sheet.Network.Override)
 }
 
-// Judge sets the condition of every device by the site network, if it is known.
-func Judge(devices []device.Device, site netip.Prefix) {
+// Judge sets the condition of every device by the site network, if it is known,
+// and whether it is another's.
+func Judge(sheet *job.Sheet, devices []device.Device, site netip.Prefix) {
 	for i := range devices {
 		devices[i].Condition = device.ConditionOf(&devices[i], site)
+		devices[i].NotOurs = sheet.IsNotOurs(devices[i].Address())
 	}
 }
 
@@ -105,6 +107,9 @@ func Reserved(ctx context.Context, j *job.Job, devices []device.Device) ([]groun
 	}
 	for i := range devices {
 		d := &devices[i]
+		if a, ok := leased(d); ok {
+			out = append(out, ground.Reserved{Range: ground.One(a), Why: "leased by DHCP to " + d.Label()})
+		}
 		if d.InJob == device.Taken {
 			continue
 		}
@@ -115,6 +120,21 @@ func Reserved(ctx context.Context, j *job.Job, devices []device.Device) ([]groun
 		}
 	}
 	return out, nil
+}
+
+// leased gives the address that the site's DHCP server has given a device, which
+// is the server's to give again. What this job allotted is ours: `janustat
+// lease` gives it too.
+func leased(d *device.Device) (netip.Addr, bool) {
+	var a netip.Addr
+	switch {
+	case d.Settings != nil && d.Settings.DHCP:
+		a = d.Settings.Address
+	case d.Asks != nil:
+		a = d.Asks.Wants
+	}
+	ours := d.Allotted != nil && d.Allotted.Address == a
+	return a, a.Is4() && !ours && !a.IsUnspecified()
 }
 
 func describeHolder(d *device.Device) string {

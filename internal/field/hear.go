@@ -2,44 +2,76 @@ package field
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"janustat/core/device"
 	"janustat/internal/job"
 	"janustat/internal/reach"
-	"janustat/internal/speak/arp"
 	"janustat/internal/speak/dhcp"
+	"janustat/internal/speak/mdns"
+	"janustat/internal/speak/ssdp"
 	"janustat/internal/speak/wsd"
 )
 
 // hear takes every frame; it runs on the reading goroutine.
 func (r *surveyRun) hear(h reach.Heard) {
-	if p, err := arp.Parse(h.Frame); err == nil {
-		// The sender field is what the packet claims; the frame says who sent it.
-		if p.SenderMAC == h.From {
-			r.sighted(device.Sighting{At: time.Now(), By: "arp", MAC: h.From, Address: p.Sender})
-		}
+	if h.VLAN != 0 {
+		r.mu.Lock()
+		r.found.VLANs[h.VLAN]++
+		r.mu.Unlock()
 		return
 	}
-	d := h.Datagram
-	if d == nil {
-		return
+	if c, ok := h.Claim(); ok {
+		by := "arp"
+		if h.ARP == nil {
+			by = "nd"
+		}
+		r.sighted(device.Sighting{At: h.At, By: by, MAC: c.MAC, Address: c.Address})
 	}
 	switch {
-	case d.To.Port() == dhcp.ClientPort && d.From.Port() == dhcp.ServerPort:
-		r.hearOffer(d)
-	case d.To.Port() == wsd.Port, d.To.Port() == clientPort:
-		if m, err := wsd.Parse(d.Payload); err == nil && m.Kind != wsd.Bye {
-			for i := range m.Matches {
-				r.match(d, &m.Matches[i])
-			}
+	case h.Datagram != nil:
+		r.hearDatagram(h, h.Datagram)
+	case h.EchoReply():
+		r.sighted(device.Sighting{At: h.At, By: "icmp", MAC: h.From, Address: h.Source})
+	default:
+		r.hearPort(h)
+	}
+}
+
+func (r *surveyRun) hearDatagram(h reach.Heard, d *reach.Datagram) {
+	from, to := d.From.Port(), d.To.Port()
+	switch {
+	case to == dhcp.ServerPort:
+		r.hearClient(h, d)
+	case to == dhcp.ClientPort && from == dhcp.ServerPort:
+		r.hearOffer(h, d)
+	case from == mdns.Port, from == mdns.PlainPort && to == clientPort:
+		r.hearNames(h, d)
+	case to == wsd.Port, to == clientPort, to == ssdp.Port:
+		if m, err := wsd.Parse(d.Payload); err == nil {
+			r.hearDiscovery(h, d, m)
+		} else if m, err := ssdp.Parse(d.Payload); err == nil {
+			r.hearSSDP(h, d, m)
 		}
+	}
+}
+
+func (r *surveyRun) hearDiscovery(h reach.Heard, d *reach.Datagram, m wsd.Message) {
+	if r.event != nil {
+		r.event(happening{mac: d.MAC, at: h.At, started: m.Kind == wsd.Hello, left: m.Kind == wsd.Bye, instance: m.Instance})
+	}
+	if m.Kind == wsd.Bye {
+		return
+	}
+	for i := range m.Matches {
+		r.match(h, d, &m.Matches[i])
 	}
 }
 
 // sighted notes a MAC at an address, and visits the subnet if that is new.
 func (r *surveyRun) sighted(s device.Sighting) {
-	if !s.Address.Is4() || s.Address.IsUnspecified() {
+	if !s.Address.IsValid() || s.Address.IsUnspecified() || s.Address.IsMulticast() || s.Address.Is6() && !s.Address.IsLinkLocalUnicast() {
 		return
 	}
 	key := hearing{s.MAC, s.Address}
@@ -47,26 +79,63 @@ func (r *surveyRun) sighted(s device.Sighting) {
 	known := r.heard[key]
 	if !known && len(r.heard) < maxHeard {
 		r.heard[key] = true
-		r.found.Sightings = append(r.found.Sightings, s)
+		r.add(s)
 	}
 	r.mu.Unlock()
+	if r.event != nil {
+		r.event(happening{mac: s.MAC, at: s.At, address: s.Address})
+	}
 	if !known && r.Subnets.Askable(s.Address) {
 		r.visit(s.Address)
 	}
 }
 
+// maxSightings bounds what a survey keeps, however much a hostile host says.
+const maxSightings = 1 << 18
+
+// add keeps a sighting. The lock is held.
+func (r *surveyRun) add(s device.Sighting) {
+	if len(r.found.Sightings) < maxSightings {
+		r.found.Sightings = append(r.found.Sightings, s)
+	}
+}
+
+// told keeps what a protocol said of a MAC that is heard at the address too. A
+// datagram that a router brought says nothing of the router.
+func (r *surveyRun) told(h reach.Heard, d *reach.Datagram, by string, f device.Facts) {
+	s := device.Sighting{At: h.At, By: by, MAC: d.MAC, Address: d.From.Addr(), Facts: f}
+	if !onLink(d) || !r.Subnets.Askable(s.Address) {
+		return
+	}
+	r.sighted(device.Sighting{At: s.At, By: by, MAC: s.MAC, Address: s.Address})
+	r.mu.Lock()
+	r.add(s)
+	r.mu.Unlock()
+}
+
+// onLink reports whether a datagram was sent on this link for all we can tell:
+// to a group, which routers do not forward, or to us from a neighbour.
+func onLink(d *reach.Datagram) bool {
+	return d.To.Addr().IsMulticast() || d.From.Addr().IsPrivate() || d.From.Addr().IsLinkLocalUnicast()
+}
+
 // match takes an answer to discovery, or an announcement.
-func (r *surveyRun) match(d *reach.Datagram, m *wsd.Match) {
+func (r *surveyRun) match(h reach.Heard, d *reach.Datagram, m *wsd.Match) {
 	at := d.From.Addr()
-	if !at.Is4() || at.IsUnspecified() {
+	if !at.IsValid() || at.IsUnspecified() || at.Is6() && !at.IsLinkLocalUnicast() {
 		return
 	}
 	key := hearing{d.MAC, at}
 	scopes := wsd.ReadScopes(m.Scopes)
 	kind, indoor := kindOf(m.Types, scopes, nil)
 	s := device.Sighting{
-		At: time.Now(), By: "wsd", MAC: d.MAC, Address: at, Endpoint: m.Endpoint,
+		At: h.At, By: "wsd", MAC: d.MAC, Address: at, Endpoint: m.Endpoint,
 		Facts: device.Facts{Kind: kind, Indoor: indoor, Name: scopes.Name, Model: plainHardware(scopes.Hardware)},
+	}
+	if !speaksDevice(m) {
+		for _, t := range m.Types {
+			s.Facts.Offers = append(s.Facts.Offers, "wsd:"+t.Local)
+		}
 	}
 	r.mu.Lock()
 	if len(r.matched) >= maxHeard {
@@ -79,7 +148,7 @@ func (r *surveyRun) match(d *reach.Datagram, m *wsd.Match) {
 	}
 	if was == nil {
 		r.heard[key] = true
-		r.found.Sightings = append(r.found.Sightings, s)
+		r.add(s)
 	}
 	visitor := r.visitors[r.Subnets.Of(at)]
 	r.mu.Unlock()
@@ -87,12 +156,28 @@ func (r *surveyRun) match(d *reach.Datagram, m *wsd.Match) {
 		return
 	}
 	r.visit(at)
-	if visitor != nil {
-		r.read(key, visitor)
+	if visitor != nil || r.Net == nil {
+		r.readOne(key, visitor)
 	}
 }
 
-func (r *surveyRun) hearOffer(d *reach.Datagram) {
+// hearClient takes what a device says when it asks for an address.
+func (r *surveyRun) hearClient(h reach.Heard, d *reach.Datagram) {
+	q, err := dhcp.ParseRequest(d.Payload)
+	// What a relay passes on comes from another link.
+	if err != nil || q.MAC != h.From || q.Kind != dhcp.Wants && q.Kind != dhcp.Takes {
+		return
+	}
+	f := device.Facts{Host: q.Host, Asks: &device.DHCPClient{VendorClass: q.VendorClass, ClientID: q.ClientID, Host: q.Host, Wants: q.Address}}
+	r.mu.Lock()
+	r.add(device.Sighting{At: h.At, By: "dhcp", MAC: q.MAC, Facts: f})
+	r.mu.Unlock()
+	if r.event != nil {
+		r.event(happening{mac: q.MAC, at: h.At})
+	}
+}
+
+func (r *surveyRun) hearOffer(h reach.Heard, d *reach.Datagram) {
 	o, err := dhcp.ParseOffer(d.Payload, r.dhcpID)
 	if err != nil {
 		return
@@ -102,7 +187,71 @@ func (r *surveyRun) hearOffer(d *reach.Datagram) {
 	if slices.ContainsFunc(r.found.Offers, func(x job.Offer) bool { return x.ServerMAC == d.MAC }) {
 		return
 	}
-	r.found.Offers = append(r.found.Offers, job.Offer{
-		ServerMAC: d.MAC, Server: o.Server, Subnet: o.Subnet, Gateway: o.Gateway, Offered: o.Address, At: time.Now(),
-	})
+	r.found.Offers = append(r.found.Offers, offerOf(d.MAC, o, h.At))
+}
+
+func offerOf(server device.MAC, o dhcp.Offer, at time.Time) job.Offer {
+	return job.Offer{
+		ServerMAC: server, Server: o.Server, Subnet: o.Subnet, Gateway: o.Gateway, Offered: o.Address,
+		DNS: o.DNS, NTP: o.NTP, LeaseS: int64(o.Lease.Seconds()), At: at,
+	}
+}
+
+func (r *surveyRun) hearSSDP(h reach.Heard, d *reach.Datagram, m ssdp.Message) {
+	if m.Gone {
+		return
+	}
+	var f device.Facts
+	if kind := m.Kind(); kind != "" {
+		f.Offers = []string{"ssdp:" + kind}
+	}
+	r.told(h, d, "ssdp", f)
+}
+
+// hearNames takes answers of multicast DNS and of DNS servers.
+func (r *surveyRun) hearNames(h reach.Heard, d *reach.Datagram) {
+	m, err := mdns.Parse(d.Payload)
+	if err != nil {
+		return
+	}
+	r.mu.Lock()
+	for _, t := range m.Types {
+		if len(r.services) < maxServices {
+			r.services[t] = true
+		}
+	}
+	r.mu.Unlock()
+	if d.From.Port() == mdns.PlainPort {
+		r.nameAll(h, m)
+		return
+	}
+	var f device.Facts
+	for host, list := range m.Addresses {
+		// Another's records come along in answers; a host is known by its own address.
+		if slices.Contains(list, d.From.Addr()) || len(m.Addresses) == 1 {
+			f.Host = host
+		}
+	}
+	if name := m.Names[d.From.Addr()]; name != "" {
+		f.Host = name
+	}
+	for _, s := range m.Services {
+		f.Offers = append(f.Offers, s.Type)
+	}
+	slices.Sort(f.Offers)
+	r.told(h, d, "mdns", f)
+}
+
+// maxServices bounds the types of service asked for.
+const maxServices = 16
+
+// nameAll notes the names that a DNS server has for addresses, of every MAC heard there.
+func (r *surveyRun) nameAll(h reach.Heard, m mdns.Message) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for key := range r.heard {
+		if name := m.Names[key.addr]; name != "" && !strings.HasSuffix(name, ".arpa") {
+			r.add(device.Sighting{At: h.At, By: "dns", MAC: key.mac, Address: key.addr, Facts: device.Facts{Host: name}})
+		}
+	}
 }

@@ -68,7 +68,12 @@ func readDevice(ctx context.Context, n *reach.Net, v *reach.Visitor, key hearing
 		return device.Sighting{}, err
 	}
 	defer path.Close()
-	c := onvif.New(key.addr.String(), servicePath(m), transport(path))
+	return readBy(ctx, transport(path), key, m)
+}
+
+// readBy asks by way of rt.
+func readBy(ctx context.Context, rt http.RoundTripper, key hearing, m *wsd.Match) (s device.Sighting, err error) {
+	c := onvif.New(hostOf(key.addr), servicePath(m), rt)
 	defer c.Close()
 	f := device.Facts{Service: servicePath(m), Ports: []uint16{80}}
 	if f.Access, err = c.Access(ctx); err != nil {
@@ -85,6 +90,15 @@ func readDevice(ctx context.Context, n *reach.Net, v *reach.Visitor, key hearing
 		return device.Sighting{}, err
 	}
 	return device.Sighting{At: time.Now(), By: "device service", MAC: key.mac, Address: key.addr, Endpoint: m.Endpoint, Facts: f}, nil
+}
+
+// hostOf gives an address as it stands in a URL. An IPv6 link-local one needs no
+// zone: the path it is reached by knows the link.
+func hostOf(a netip.Addr) string {
+	if a.Is6() {
+		return "[" + a.WithZone("").String() + "]"
+	}
+	return a.String()
 }
 
 // readDetails fills in what the device tells; what it refuses stays empty.

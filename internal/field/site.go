@@ -137,7 +137,7 @@ func (s *Site) Open(ctx context.Context, p commission.Plan, at netip.Addr) (comm
 	ctx, cancel := context.WithTimeoutCause(ctx, openLimit, errors.New("its service does not answer"))
 	defer cancel()
 	for {
-		c := onvif.New(at.String(), p.Service, transport(path))
+		c := onvif.New(hostOf(at), p.Service, transport(path))
 		_, err := c.Clock(ctx)
 		if err == nil || !fatal(err) {
 			return &session{Client: c, path: path, site: s, plan: p, at: at}, nil

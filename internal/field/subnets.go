@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"janustat/core/ground"
+	"janustat/internal/reach"
 )
 
 // factorySubnets are private subnets that devices are commonly delivered on,
@@ -36,16 +37,19 @@ const widestSweep = 20
 
 // Subnets knows which subnet an address is met in.
 type Subnets struct {
-	site  netip.Prefix   // invalid if not known
-	known []netip.Prefix // narrowest first
-	swept []netip.Prefix
-	wide  []netip.Prefix // known, but too wide to sweep
+	site    netip.Prefix   // invalid if not known
+	known   []netip.Prefix // narrowest first
+	swept   []netip.Prefix
+	wide    []netip.Prefix // known, but too wide to sweep
+	notOurs []netip.Prefix
 }
 
 // NewSubnets puts together the laptop's subnets, the site's (invalid if not
-// known), the job sheet's further ones and the common factory subnets.
-func NewSubnets(laptop []netip.Prefix, site netip.Prefix, more []netip.Prefix) *Subnets {
-	s := &Subnets{site: site}
+// known), the job sheet's further ones and the common factory subnets. Those in
+// notOurs are another's: nothing is sent there. A laptop's public subnet is left
+// alone too, unless it is the site's or the sheet names it.
+func NewSubnets(laptop []netip.Prefix, site netip.Prefix, more, notOurs []netip.Prefix) *Subnets {
+	s := &Subnets{site: site, notOurs: notOurs}
 	add := func(p netip.Prefix) {
 		p = p.Masked()
 		if ground.CheckSubnet(p) != nil || slices.Contains(s.known, p) {
@@ -62,7 +66,7 @@ func NewSubnets(laptop []netip.Prefix, site netip.Prefix, more []netip.Prefix) *
 		add(site)
 	}
 	for _, p := range laptop {
-		if !p.Addr().IsLinkLocalUnicast() {
+		if p.Addr().IsPrivate() {
 			add(p)
 		}
 	}
@@ -75,6 +79,12 @@ func NewSubnets(laptop []netip.Prefix, site netip.Prefix, more []netip.Prefix) *
 
 // Of gives the subnet that an address is met in: a known one, else the /24 around it.
 func (s *Subnets) Of(a netip.Addr) netip.Prefix {
+	switch {
+	case a.Is6():
+		return reach.LinkLocal6
+	case a.IsLinkLocalUnicast():
+		return reach.LinkLocal4
+	}
 	if s.site.IsValid() && s.site.Contains(a) {
 		return s.site
 	}
@@ -98,10 +108,41 @@ func (s *Subnets) Wide() []netip.Prefix { return s.wide }
 func (s *Subnets) Sweep() iter.Seq[netip.Addr] {
 	return func(yield func(netip.Addr) bool) {
 		for i, p := range s.swept {
-			last := ground.ToUint(ground.Broadcast(p))
-			for u := ground.ToUint(ground.Network(p)) + 1; u < last; u++ {
-				a := ground.FromUint(u)
-				if slices.ContainsFunc(s.swept[:i], func(q netip.Prefix) bool { return q.Contains(a) }) {
+			for a := range hostsOf(p) {
+				if contains(s.swept[:i], a) || contains(s.notOurs, a) {
+					continue
+				}
+				if !yield(a) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// hostsOf yields the host addresses of a subnet.
+func hostsOf(p netip.Prefix) iter.Seq[netip.Addr] {
+	return func(yield func(netip.Addr) bool) {
+		last := ground.ToUint(ground.Broadcast(p))
+		for u := ground.ToUint(ground.Network(p)) + 1; u < last; u++ {
+			if !yield(ground.FromUint(u)) {
+				return
+			}
+		}
+	}
+}
+
+func contains(list []netip.Prefix, a netip.Addr) bool {
+	return slices.ContainsFunc(list, func(p netip.Prefix) bool { return p.Contains(a) })
+}
+
+// SweepWide yields the host addresses of ranges named by the person that Sweep
+// does not cover, once each.
+func (s *Subnets) SweepWide(ranges []netip.Prefix) iter.Seq[netip.Addr] {
+	return func(yield func(netip.Addr) bool) {
+		for i, p := range ranges {
+			for a := range hostsOf(p) {
+				if contains(ranges[:i], a) || contains(s.swept, a) || contains(s.notOurs, a) {
 					continue
 				}
 				if !yield(a) {
@@ -113,10 +154,14 @@ func (s *Subnets) Sweep() iter.Seq[netip.Addr] {
 }
 
 // Askable reports whether an address may be visited at all: private and
-// link-local ones (RFC 1918, RFC 3927), and those of known subnets.
+// link-local ones (RFC 1918, RFC 3927, RFC 4291), and those of known subnets;
+// never another's.
 func (s *Subnets) Askable(a netip.Addr) bool {
-	if !a.Is4() || a.IsUnspecified() {
+	switch {
+	case !a.IsValid() || a.IsUnspecified() || contains(s.notOurs, a):
 		return false
+	case a.Is6():
+		return a.IsLinkLocalUnicast()
 	}
-	return a.IsPrivate() || a.IsLinkLocalUnicast() || slices.ContainsFunc(s.known, func(p netip.Prefix) bool { return p.Contains(a) })
+	return a.IsPrivate() || a.IsLinkLocalUnicast() || contains(s.known, a)
 }

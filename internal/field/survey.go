@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"log/slog"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
 	"janustat/core/device"
+	"janustat/core/ground"
 	"janustat/internal/job"
 	"janustat/internal/reach"
 	"janustat/internal/speak/arp"
@@ -23,6 +25,8 @@ const (
 	surveyLimit   = 60 * time.Second // and never longer than this beyond it
 	sweepRounds   = 4                // each lost frame is made up for by the next round
 	sweepEvery    = 1500 * time.Millisecond
+	wideRounds    = 2 // over ranges named by the person, which take their time
+	tellEvery     = 3 * time.Second
 	askAtOnce     = 16 // devices read at the same time
 	askTries      = 3
 	resolveTries  = 6                       // each waits out APP_MAX_DELAY
@@ -46,9 +50,11 @@ type Survey struct {
 	Subnets *Subnets
 	Listen  time.Duration
 	Rate    int
+	Wide    []netip.Prefix        // ranges to sweep whole, named by the person
 	Avoid   func(netip.Addr) bool // addresses never borrowed for visitors
+	Enough  func(*Findings) bool  // ends the survey early when true; may be nil
 	Log     *slog.Logger
-	Tell    func(text string) // progress for a person; may be nil
+	Tell    func(text string) // progress for a person
 }
 
 // Findings are what a survey heard.
@@ -56,6 +62,8 @@ type Findings struct {
 	Sightings []device.Sighting
 	Offers    []job.Offer
 	Unvisited map[netip.Prefix]error // subnets that no visitor could be had in
+	VLANs     map[uint16]int         // frames heard with an IEEE 802.1Q tag, by its number
+	Enough    bool                   // ended because what was expected was there
 }
 
 // hearing is one MAC at one address.
@@ -66,51 +74,109 @@ type hearing struct {
 
 type surveyRun struct {
 	Survey
-	ctx context.Context
-	ask chan struct{} // places for reading devices
+	ctx   context.Context
+	ask   chan struct{} // places for reading devices
+	begun time.Time
+	// reader reads a device; a replay reads it from what was captured.
+	reader func(v *reach.Visitor, key hearing, m *wsd.Match) (device.Sighting, error)
+	event  func(happening) // tells a watcher; may be nil
 
 	mu       sync.Mutex
 	pending  int           // parts of the survey still under way
 	finished chan struct{} // closed when the last one ends; then none begins any more
 	found    Findings
-	heard    map[hearing]bool       // by ARP or by discovery
+	heard    map[hearing]bool       // by ARP, neighbour discovery or a protocol above
 	matched  map[hearing]*wsd.Match // discovery answered
 	reading  map[hearing]bool       // device service being read, or read
+	read     map[device.MAC]bool    // read by any address
 	subnets  map[netip.Prefix]bool  // being visited
 	visitors map[netip.Prefix]*reach.Visitor
+	services map[string]bool // types of service asked for by mDNS
+	ports    map[portHeard]bool
 	dhcpID   [4]byte
 }
 
-// Run surveys until it has listened long enough and asked whoever answered.
-func (s Survey) Run(ctx context.Context) (*Findings, error) {
-	ctx, cancel := context.WithTimeoutCause(ctx, s.Listen+surveyLimit, errors.New("the survey took too long"))
-	defer cancel()
+func newRun(ctx context.Context, s Survey) *surveyRun {
 	r := &surveyRun{
-		Survey: s, ctx: ctx, ask: make(chan struct{}, askAtOnce), finished: make(chan struct{}),
-		heard: map[hearing]bool{}, matched: map[hearing]*wsd.Match{}, reading: map[hearing]bool{},
+		Survey: s, ctx: ctx, ask: make(chan struct{}, askAtOnce), finished: make(chan struct{}), begun: time.Now(),
+		heard: map[hearing]bool{}, matched: map[hearing]*wsd.Match{}, reading: map[hearing]bool{}, read: map[device.MAC]bool{},
 		subnets: map[netip.Prefix]bool{}, visitors: map[netip.Prefix]*reach.Visitor{},
+		services: map[string]bool{}, ports: map[portHeard]bool{},
 	}
-	r.found.Unvisited = map[netip.Prefix]error{}
-	if _, err := rand.Read(r.dhcpID[:]); err != nil {
-		return nil, err
+	r.found.Unvisited, r.found.VLANs = map[netip.Prefix]error{}, map[uint16]int{}
+	r.reader = func(v *reach.Visitor, key hearing, m *wsd.Match) (device.Sighting, error) {
+		return readDevice(r.ctx, r.Net, v, key, m)
 	}
+	_, _ = rand.Read(r.dhcpID[:]) // never fails (crypto/rand)
+	return r
+}
+
+// errEnough ends a survey that has found what was expected.
+var errEnough = errors.New("everything expected was found")
+
+// Run surveys until it has listened long enough and asked whoever answered, or
+// has found enough.
+func (s Survey) Run(ctx context.Context) (*Findings, error) {
+	limit := s.Listen + surveyLimit + s.wideTime()
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, errors.New("the survey took too long"))
+	defer cancel()
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	r := newRun(ctx, s)
 	defer r.Net.Hear(r.hear)()
 	r.spawn(func() {
-		r.spawn(r.sweep)
-		r.spawn(r.discoverDHCP)
+		r.begin()
 		r.wait(s.Listen)
 	})
+	if s.Enough != nil {
+		go r.watchCount(stop)
+	}
 	select {
 	case <-r.finished:
 	case <-r.Net.Done():
 		return nil, fmt.Errorf("the wire went away: %w: plug the cable in and run the survey again", r.Net.Err())
 	case <-ctx.Done():
 		<-r.finished // everything below ends with ctx
-		if !errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		r.found.Enough = errors.Is(context.Cause(ctx), errEnough)
+		if !r.found.Enough && !errors.Is(ctx.Err(), context.DeadlineExceeded) {
 			return nil, ctx.Err()
 		}
 	}
 	return &r.found, nil
+}
+
+// begin starts everything that is not an answer to something heard.
+func (r *surveyRun) begin() {
+	r.spawn(r.sweep)
+	r.spawn(r.discoverDHCP)
+	// Hosts there answer multicast only to a neighbour, and may not speak by themselves.
+	r.visit(reach.LinkLocal6.Addr().Next())
+	r.visit(ground.Broadcast(reach.LinkLocal4))
+	for _, p := range r.Subnets.Wide() {
+		r.visit(ground.Broadcast(p))
+	}
+}
+
+// countEvery is how often a survey looks whether it has found enough.
+const countEvery = 300 * time.Millisecond
+
+func (r *surveyRun) watchCount(stop context.CancelCauseFunc) {
+	again := time.NewTicker(countEvery)
+	defer again.Stop()
+	for {
+		select {
+		case <-again.C:
+		case <-r.finished:
+			return
+		}
+		r.mu.Lock()
+		so := Findings{Sightings: slices.Clone(r.found.Sightings)}
+		r.mu.Unlock()
+		if r.Enough(&so) {
+			stop(errEnough)
+			return
+		}
+	}
 }
 
 // spawn runs f as part of the survey, which lasts until its last part ends.
@@ -150,7 +216,7 @@ func (r *surveyRun) sweep() {
 		begun := time.Now()
 		n, err := arp.Sweep(r.ctx, r.Net.Send, r.Net.Facts().MAC, r.Subnets.Sweep(), r.Rate)
 		if err != nil {
-			r.Log.Warn("sweep ended early", "sent", n, "err", err)
+			r.sweepEnded(n, err)
 			return
 		}
 		r.Log.Debug("swept", "round", round+1, "addresses", n, "took", time.Since(begun))
@@ -158,7 +224,60 @@ func (r *surveyRun) sweep() {
 			return
 		}
 	}
+	for round := range wideRounds {
+		if len(r.Wide) > 0 && !r.sweepWide(round) {
+			return
+		}
+	}
 	r.wait(quietAfter)
+}
+
+func (r *surveyRun) sweepEnded(sent int, err error) {
+	if r.ctx.Err() == nil {
+		r.Log.Warn("sweep ended early", "sent", sent, "err", err)
+	}
+}
+
+// wideTime estimates how long the ranges named take at the rate.
+func (s Survey) wideTime() time.Duration {
+	if s.Rate <= 0 || len(s.Wide) == 0 {
+		return 0
+	}
+	return wideRounds * time.Duration(s.wideCount()) * time.Second / time.Duration(s.Rate)
+}
+
+func (s Survey) wideCount() (n int) {
+	for range s.Subnets.SweepWide(s.Wide) {
+		n++
+	}
+	return n
+}
+
+// sweepWide sweeps the ranges named once, telling how far it is.
+func (r *surveyRun) sweepWide(round int) bool {
+	all, begun, told := r.wideCount(), time.Now(), time.Now()
+	var sent int
+	targets := func(yield func(netip.Addr) bool) {
+		for a := range r.Subnets.SweepWide(r.Wide) {
+			if sent++; time.Since(told) > tellEvery {
+				told = time.Now()
+				left := time.Duration(float64(time.Since(begun)) / float64(sent) * float64(all-sent))
+				r.Tell(fmt.Sprintf("wide sweep, round %d of %d: %d of %d addresses (%d %%), at %s, about %s to go",
+					round+1, wideRounds, sent, all, 100*sent/all, a, left.Round(time.Second)))
+			}
+			if !yield(a) {
+				return
+			}
+		}
+	}
+	n, err := arp.Sweep(r.ctx, r.Net.Send, r.Net.Facts().MAC, targets, r.Rate)
+	if err != nil {
+		r.sweepEnded(n, err)
+		return false
+	}
+	took := time.Since(begun)
+	r.Tell(fmt.Sprintf("wide sweep, round %d of %d: %d addresses in %.1f s, %.0f frames a second", round+1, wideRounds, n, took.Seconds(), float64(n)/took.Seconds()))
+	return true
 }
 
 // visit takes a visitor in the subnet of an address and sends discovery from it.
@@ -181,11 +300,14 @@ func (r *surveyRun) visit(near netip.Addr) {
 		}
 		r.mu.Unlock()
 		if err != nil {
-			r.Log.Warn("no visitor", "subnet", subnet, "err", err)
+			if r.ctx.Err() == nil {
+				r.Log.Warn("no visitor", "subnet", subnet, "err", err)
+			}
 			return
 		}
 		r.Log.Debug("visiting", "subnet", subnet, "as", v.Address())
 		r.readMatches(subnet)
+		r.spawn(func() { r.askPorts(subnet, v) })
 		r.probe(subnet, v)
 	})
 }

@@ -61,7 +61,7 @@ func survey(t testing.TB, n *reach.Net) []device.Device {
 
 func findings(t testing.TB, n *reach.Net) *Findings {
 	f, err := Survey{
-		Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil), Listen: DefaultListen, Rate: arp.DefaultRate,
+		Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), Listen: DefaultListen, Rate: arp.DefaultRate,
 		Log: slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelDebug})), Tell: func(string) {},
 	}.Run(t.Context())
 	require.NoError(t, err)
@@ -106,7 +106,7 @@ func TestSurveyFindsFortyOfFortyDespiteLoss(t *testing.T) {
 
 func TestSubnets(t *testing.T) {
 	laptop := []netip.Prefix{netip.MustParsePrefix("10.61.8.200/24"), netip.MustParsePrefix("169.254.3.4/16")}
-	s := NewSubnets(laptop, netip.MustParsePrefix("10.61.8.0/23"), []netip.Prefix{netip.MustParsePrefix("172.30.0.0/16")})
+	s := NewSubnets(laptop, netip.MustParsePrefix("10.61.8.0/23"), []netip.Prefix{netip.MustParsePrefix("172.30.0.0/16")}, []netip.Prefix{netip.MustParsePrefix("192.168.0.0/24")})
 	of := func(a string) string { return s.Of(netip.MustParseAddr(a)).String() }
 	assert.Equal(t, "10.61.8.0/23", of("10.61.8.5"), "the site's mask beats the laptop's narrower one")
 	assert.Equal(t, "192.168.77.0/24", of("192.168.77.20"))

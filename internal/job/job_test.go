@@ -123,6 +123,16 @@ func TestJournalAndAttempts(t *testing.T) {
 	assert.Zero(t, wait)
 }
 
+func TestLeases(t *testing.T) {
+	j := begin(t)
+	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	l := LeaseRecord{MAC: device.MAC{2, 1}, Address: netip.MustParseAddr("10.61.8.41"), At: at, Until: at.Add(time.Hour)}
+	require.NoError(t, j.Register.AddLease(t.Context(), l))
+	got, err := j.Register.Leases(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []LeaseRecord{l}, got)
+}
+
 func TestSurveyRecord(t *testing.T) {
 	j := begin(t)
 	last, err := j.Register.LastSurvey(t.Context())
@@ -131,7 +141,8 @@ func TestSurveyRecord(t *testing.T) {
 	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	s := SurveyRecord{
 		At: at, Took: 9 * time.Second, Found: 3, Laptop: []netip.Prefix{netip.MustParsePrefix("10.61.8.200/23")},
-		Offers: []Offer{{ServerMAC: device.MAC{2}, Server: netip.MustParseAddr("10.61.8.2"), Subnet: netip.MustParsePrefix("10.61.8.0/23"), Offered: netip.MustParseAddr("10.61.9.100"), At: at}},
+		Offers: []Offer{{ServerMAC: device.MAC{2}, Server: netip.MustParseAddr("10.61.8.2"), Subnet: netip.MustParsePrefix("10.61.8.0/23"), Offered: netip.MustParseAddr("10.61.9.100"),
+			DNS: []netip.Addr{netip.MustParseAddr("10.61.8.3")}, NTP: []netip.Addr{netip.MustParseAddr("10.61.8.4")}, LeaseS: 7200, At: at}},
 	}
 	require.NoError(t, j.Register.AddSurvey(t.Context(), s))
 	offers, err := j.Register.Offers(t.Context())

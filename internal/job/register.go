@@ -187,7 +187,49 @@ type Offer struct {
 	Subnet    netip.Prefix `json:"subnet"`
 	Gateway   netip.Addr   `json:"gateway,omitzero"`
 	Offered   netip.Addr   `json:"offered"`
+	DNS       []netip.Addr `json:"dns,omitempty"`
+	NTP       []netip.Addr `json:"ntp,omitempty"`
+	LeaseS    int64        `json:"lease_s,omitempty"` // seconds
 	At        time.Time    `json:"at"`
+}
+
+// LeaseRecord is one address given by `janustat lease`.
+type LeaseRecord struct {
+	MAC     device.MAC `json:"mac"`
+	Address netip.Addr `json:"address"`
+	At      time.Time  `json:"at"`
+	Until   time.Time  `json:"until"`
+}
+
+// AddLease records a lease given.
+func (r *Register) AddLease(ctx context.Context, l LeaseRecord) error {
+	_, err := r.db.ExecContext(ctx, "INSERT INTO lease (mac, address, at, until) VALUES (?,?,?,?)",
+		l.MAC.String(), l.Address.String(), stamp(l.At), stamp(l.Until))
+	if err != nil {
+		return fmt.Errorf("register: %w", err)
+	}
+	return nil
+}
+
+// Leases reads the leases given, oldest first.
+func (r *Register) Leases(ctx context.Context) ([]LeaseRecord, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT mac, address, at, until FROM lease ORDER BY id")
+	if err != nil {
+		return nil, fmt.Errorf("register: %w", err)
+	}
+	defer rows.Close()
+	var out []LeaseRecord
+	for rows.Next() {
+		var mac, address, at, until string
+		if err := rows.Scan(&mac, &address, &at, &until); err != nil {
+			return nil, fmt.Errorf("register: %w", err)
+		}
+		l := LeaseRecord{At: unstamp(at), Until: unstamp(until)}
+		_ = l.MAC.UnmarshalText([]byte(mac)) // written by AddLease in these forms
+		l.Address, _ = netip.ParseAddr(address)
+		out = append(out, l)
+	}
+	return out, rows.Err()
 }
 
 // SurveyRecord is what a survey saw beside devices.
@@ -214,8 +256,9 @@ func (r *Register) AddSurvey(ctx context.Context, s SurveyRecord) error {
 			if o.Gateway.IsValid() {
 				gateway = o.Gateway.String()
 			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO offer (server_mac, server, subnet, gateway, offered, at) VALUES (?,?,?,?,?,?)",
-				o.ServerMAC.String(), o.Server.String(), o.Subnet.String(), gateway, o.Offered.String(), stamp(o.At)); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO offer (server_mac, server, subnet, gateway, offered, at, dns, ntp, lease_s) VALUES (?,?,?,?,?,?,?,?,?)",
+				o.ServerMAC.String(), o.Server.String(), o.Subnet.String(), gateway, o.Offered.String(), stamp(o.At),
+				asJSON(o.DNS, "[]"), asJSON(o.NTP, "[]"), o.LeaseS); err != nil {
 				return err
 			}
 		}
@@ -244,24 +287,26 @@ func (r *Register) LastSurvey(ctx context.Context) (SurveyRecord, error) {
 
 // Offers reads what DHCP servers offered in the last survey.
 func (r *Register) Offers(ctx context.Context) ([]Offer, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT server_mac, server, subnet, gateway, offered, at FROM offer ORDER BY server, server_mac")
+	rows, err := r.db.QueryContext(ctx, "SELECT server_mac, server, subnet, gateway, offered, at, dns, ntp, lease_s FROM offer ORDER BY server, server_mac")
 	if err != nil {
 		return nil, fmt.Errorf("register: %w", err)
 	}
 	defer rows.Close()
 	var out []Offer
 	for rows.Next() {
-		var mac, server, subnet, gateway, offered, at string
-		if err := rows.Scan(&mac, &server, &subnet, &gateway, &offered, &at); err != nil {
+		var mac, server, subnet, gateway, offered, at, dns, ntp string
+		var o Offer
+		if err := rows.Scan(&mac, &server, &subnet, &gateway, &offered, &at, &dns, &ntp, &o.LeaseS); err != nil {
 			return nil, fmt.Errorf("register: %w", err)
 		}
-		var o Offer
 		// Written by AddSurvey in these forms; an empty gateway stays invalid.
 		_ = o.ServerMAC.UnmarshalText([]byte(mac))
 		o.Server, _ = netip.ParseAddr(server)
 		o.Subnet, _ = netip.ParsePrefix(subnet)
 		o.Gateway, _ = netip.ParseAddr(gateway)
 		o.Offered, _ = netip.ParseAddr(offered)
+		_ = json.Unmarshal([]byte(dns), &o.DNS)
+		_ = json.Unmarshal([]byte(ntp), &o.NTP)
 		o.At = unstamp(at)
 		out = append(out, o)
 	}

@@ -2,6 +2,7 @@ package job
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -27,16 +28,21 @@ type Sheet struct {
 	Blocks   map[string]Span   `yaml:"blocks"`
 	Password PasswordPolicy    `yaml:"password"`
 	Names    map[string]string `yaml:"names"`
+	Expected map[string]int    `yaml:"expected"` // how many of each kind were hung
 	Survey   Survey            `yaml:"survey"`
+	Lease    Lease             `yaml:"lease"`
 }
 
 // Network is what the sheet says of the site network.
 type Network struct {
-	Subnet    string `yaml:"subnet"`
-	Gateway   string `yaml:"gateway"`
-	Override  bool   `yaml:"override"`
-	KeepClear []Span `yaml:"keep_clear"`
-	DHCPPools []Span `yaml:"dhcp_pools"`
+	Subnet    string         `yaml:"subnet"`
+	Gateway   string         `yaml:"gateway"`
+	Override  bool           `yaml:"override"`
+	DNS       []netip.Addr   `yaml:"dns"`
+	NTP       []netip.Addr   `yaml:"ntp"`
+	KeepClear []Span         `yaml:"keep_clear"`
+	DHCPPools []Span         `yaml:"dhcp_pools"`
+	NotOurs   []netip.Prefix `yaml:"not_ours"` // subnets of others on the same cable
 }
 
 // PasswordPolicy is what the sheet says of passwords.
@@ -48,9 +54,20 @@ type PasswordPolicy struct {
 
 // Survey is what the sheet says of looking for devices.
 type Survey struct {
-	FactorySubnets []netip.Prefix `yaml:"factory_subnets"`
-	Rate           int            `yaml:"rate"` // ARP probes a second
+	FactorySubnets []netip.Prefix    `yaml:"factory_subnets"`
+	Rate           int               `yaml:"rate"`   // ARP probes a second
+	Makers         map[string]string `yaml:"makers"` // by MAC prefix, beside IEEE's registry
 }
+
+// Lease is what the sheet says of `janustat lease`.
+type Lease struct {
+	Temporary *Span         `yaml:"temporary"` // addresses for devices that have none allotted
+	Time      time.Duration `yaml:"time"`      // how long a lease holds
+}
+
+// DefaultLease is how long a lease holds where the sheet does not say: long
+// enough to commission the device, short enough to be gone the next day.
+const DefaultLease = 2 * time.Hour
 
 // Span is an address or a range of addresses, as 10.0.0.5 or 10.0.0.5-10.0.0.9.
 type Span struct{ ground.Range }
@@ -156,7 +173,47 @@ func (s *Sheet) check() error {
 			return fmt.Errorf("%w: survey.factory_subnets[%d]: %w", ErrSheet, i, err)
 		}
 	}
-	return s.checkNames()
+	for i, p := range s.Network.NotOurs {
+		if !p.IsValid() || p.Bits() == 0 {
+			return fmt.Errorf("%w: network.not_ours[%d]: %q is no subnet", ErrSheet, i, p)
+		}
+	}
+	for _, list := range [][]netip.Addr{s.Network.DNS, s.Network.NTP} {
+		for _, a := range list {
+			if !a.Is4() || a.IsUnspecified() {
+				return fmt.Errorf("%w: network.dns and network.ntp: %q is no IPv4 address", ErrSheet, a)
+			}
+		}
+	}
+	return cmp.Or(s.checkExpected(), s.checkSurvey(), s.checkNames())
+}
+
+func (s *Sheet) checkExpected() error {
+	for kind, n := range s.Expected {
+		if k := device.Kind(kind); !slices.Contains(device.Kinds, k) || n < 0 {
+			return fmt.Errorf("%w: expected.%s: %d: the kinds are camera, recorder, intercom, panel and other, each with a count", ErrSheet, kind, n)
+		}
+	}
+	return nil
+}
+
+// maxRate is the fastest sweep that may be asked for, in ARP probes a second:
+// a tenth of what a 100 Mbit/s port carries.
+const maxRate = 20_000
+
+func (s *Sheet) checkSurvey() error {
+	if s.Survey.Rate < 0 || s.Survey.Rate > maxRate {
+		return fmt.Errorf("%w: survey.rate: %d is outside 1 to %d probes a second", ErrSheet, s.Survey.Rate, maxRate)
+	}
+	for prefix := range s.Survey.Makers {
+		if _, err := device.ParseMACPrefix(prefix); err != nil {
+			return fmt.Errorf("%w: survey.makers: %w", ErrSheet, err)
+		}
+	}
+	if t := s.Lease.Time; t != 0 && (t < time.Minute || t > 7*24*time.Hour) {
+		return fmt.Errorf("%w: lease.time: %s is outside 1m to 168h", ErrSheet, t)
+	}
+	return nil
 }
 
 const maxName = 60 // what common devices take
@@ -175,7 +232,8 @@ func (s *Sheet) Claim() (ground.Claim, bool) {
 	c := ground.Claim{Rank: ground.FromSheet, Source: "the job sheet"}
 	c.Subnet, _ = ground.ParseSubnet(s.Network.Subnet) // checked when read
 	c.Gateway, _ = netip.ParseAddr(s.Network.Gateway)
-	return c, c.Subnet.IsValid() || c.Gateway.IsValid()
+	c.DNS, c.NTP = s.Network.DNS, s.Network.NTP
+	return c, c.Subnet.IsValid() || c.Gateway.IsValid() || len(c.DNS) > 0 || len(c.NTP) > 0
 }
 
 // BlocksIn gives the blocks for a subnet: the sheet's, and the default for
@@ -201,6 +259,26 @@ func (s *Sheet) Reserved() []ground.Reserved {
 	}
 	return out
 }
+
+// IsNotOurs reports whether an address is on a subnet that the sheet says is another's.
+func (s *Sheet) IsNotOurs(a netip.Addr) bool {
+	return slices.ContainsFunc(s.Network.NotOurs, func(p netip.Prefix) bool { return p.Contains(a) })
+}
+
+// MakerOf gives the maker that the sheet has for a MAC, by its longest prefix, or "".
+func (s *Sheet) MakerOf(mac device.MAC) string {
+	best, name := 0, ""
+	for text, maker := range s.Survey.Makers {
+		p, err := device.ParseMACPrefix(text) // checked when read
+		if err == nil && p.Contains(mac) && p.Bits > best {
+			best, name = p.Bits, maker
+		}
+	}
+	return name
+}
+
+// LeaseTime is how long a lease of `janustat lease` holds.
+func (s *Sheet) LeaseTime() time.Duration { return cmp.Or(s.Lease.Time, DefaultLease) }
 
 // User is the administrator's name on the devices.
 func (s *Sheet) User() string {
@@ -254,6 +332,10 @@ func NewSheet(name, subnet, gateway string, now time.Time) []byte {
 	b.WriteString(line("subnet", subnet, "10.61.8.0/23"))
 	b.WriteString(line("gateway", gateway, "10.61.8.1"))
 	b.WriteString(`  # override: true            # the lines above win over what was found
+  # dns: [10.61.8.1]          # left out: what the site's DHCP server offers
+  # ntp: [10.61.8.1]
+  # Subnets of other people on the same cable: listed, never asked, never touched:
+  # not_ours: [10.99.0.0/16]
   # Never given to a device; an address or a range each:
   # keep_clear: [10.61.8.5, 10.61.8.240-10.61.8.254]
   # The ranges of the site's DHCP servers, which cannot be seen from outside:
@@ -272,9 +354,17 @@ func NewSheet(name, subnet, gateway string, now time.Time) []byte {
 # names:
 #   C01: Ticket hall east
 
+# How many were hung: "survey --expect" waits for them and says what is missing.
+# expected: {camera: 24, recorder: 1}
+
 # survey:
 #   factory_subnets: [192.168.88.0/24]   # to look for new devices in, beside the common ones
 #   rate: 2000                           # ARP probes a second
+#   makers: {"02:e4:42": Verrine}        # by MAC prefix, beside IEEE's registry
+
+# lease:                                 # of the small DHCP service, "janustat lease"
+#   temporary: 10.61.9.220-10.61.9.239   # for devices that have no address allotted
+#   time: 2h
 `)
 	return b.Bytes()
 }

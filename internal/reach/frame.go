@@ -112,3 +112,19 @@ func multicastMAC(group netip.Addr) device.MAC {
 	b := group.As4()
 	return device.MAC{0x01, 0x00, 0x5e, b[1] & 0x7f, b[2], b[3]}
 }
+
+// allHosts is the group of every IPv4 host on the link (RFC 1112, 4).
+var allHosts = netip.AddrFrom4([4]byte{224, 0, 0, 1})
+
+// echoID marks our echo requests.
+const echoID = 0x4a53
+
+func echoFrame(own device.MAC, from netip.Addr, seq uint16) []byte {
+	f, b, _ := packetFrame(own, multicastMAC(allHosts), from, allHosts, header.ICMPv4ProtocolNumber, 1, header.ICMPv4MinimumSize)
+	m := header.ICMPv4(b)
+	m.SetType(header.ICMPv4Echo)
+	m.SetIdent(echoID)
+	m.SetSequence(seq)
+	m.SetChecksum(header.ICMPv4Checksum(m, 0))
+	return f
+}

@@ -295,3 +295,39 @@ func (n *Net) AskOnce(q Place) error {
 	}
 	return n.Send(arp.Ask(n.facts.MAC, q.From.address, q.Address).Frame())
 }
+
+// SendSYN asks whether a TCP port is open, by the first segment of a handshake
+// that is never ended; Heard shows the answer, and Reset takes the question back.
+func (n *Net) SendSYN(v *Visitor, from uint16, to device.MAC, dst netip.AddrPort, seq uint32) error {
+	return n.Send(segmentFrame(n.facts.MAC, to, netip.AddrPortFrom(v.address, from), dst, seq, 0, header.TCPFlagSyn))
+}
+
+// Reset ends what SendSYN began (RFC 9293, 3.5.2).
+func (n *Net) Reset(v *Visitor, from uint16, to device.MAC, dst netip.AddrPort, seq uint32) error {
+	return n.Send(segmentFrame(n.facts.MAC, to, netip.AddrPortFrom(v.address, from), dst, seq, 0, header.TCPFlagRst))
+}
+
+// SendEcho asks every host of a visitor's subnet for an echo, by multicast (RFC
+// 792; RFC 4443, 4). Many do not answer; those that do are heard.
+func (n *Net) SendEcho(v *Visitor, seq uint16) error {
+	if v.address.Is6() {
+		return n.Send(ndp.EchoAll(n.facts.MAC, v.address, echoID, seq).Frame())
+	}
+	return n.Send(echoFrame(n.facts.MAC, v.address, seq))
+}
+
+// PortAnswer tells a TCP port that answered SendSYN, and whether it is open.
+func (h *Heard) PortAnswer() (port, to uint16, open, ok bool) {
+	t := header.TCP(h.Payload)
+	if h.Protocol != uint8(header.TCPProtocolNumber) || len(t) < header.TCPMinimumSize {
+		return 0, 0, false, false
+	}
+	both := header.TCPFlagSyn | header.TCPFlagAck
+	return t.SourcePort(), t.DestinationPort(), t.Flags()&both == both, true
+}
+
+// EchoReply reports whether a packet answers an IPv4 echo.
+func (h *Heard) EchoReply() bool {
+	return h.Protocol == uint8(header.ICMPv4ProtocolNumber) && len(h.Payload) >= header.ICMPv4MinimumSize &&
+		header.ICMPv4(h.Payload).Type() == header.ICMPv4EchoReply
+}

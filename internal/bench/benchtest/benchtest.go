@@ -20,6 +20,14 @@ func Start(t testing.TB, site string) (socket string, logs *bench.Log) {
 	t.Helper()
 	s, err := bench.Parse([]byte(site))
 	require.NoError(t, err)
+	socket, logs, _ = StartSite(t, s)
+	return socket, logs
+}
+
+// StartSite brings up a site that is there already. It gives the bench too, at
+// whose devices a test can do what a person would.
+func StartSite(t testing.TB, s *bench.Site) (socket string, logs *bench.Log, b *bench.Bench) {
+	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	logs = bench.NewLog(nil)
 	b, err := bench.Start(ctx, s, logs)
@@ -38,5 +46,5 @@ func Start(t testing.TB, site string) (socket string, logs *bench.Log) {
 		b.Stop()
 		os.RemoveAll(dir)
 	})
-	return socket, logs
+	return socket, logs, b
 }

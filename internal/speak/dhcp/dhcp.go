@@ -5,7 +5,9 @@ package dhcp
 
 import (
 	"errors"
+	"net"
 	"net/netip"
+	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
 
@@ -27,7 +29,9 @@ type Offer struct {
 	Address netip.Addr
 	Subnet  netip.Prefix
 	Gateway netip.Addr // invalid when it gives none
-	Lease   uint32     // seconds
+	DNS     []netip.Addr
+	NTP     []netip.Addr
+	Lease   time.Duration
 }
 
 // Discover builds a DISCOVER for a MAC. Answers are asked for by broadcast,
@@ -59,6 +63,17 @@ func ParseOffer(payload []byte, id [4]byte) (Offer, error) {
 	if list := m.Router(); len(list) > 0 {
 		o.Gateway, _ = netip.AddrFromSlice(list[0].To4())
 	}
-	o.Lease = uint32(m.IPAddressLeaseTime(0).Seconds())
+	o.DNS, o.NTP = addresses(m.DNS()), addresses(m.NTPServers())
+	o.Lease = m.IPAddressLeaseTime(0)
 	return o, nil
+}
+
+func addresses(list []net.IP) []netip.Addr {
+	var out []netip.Addr
+	for _, ip := range list {
+		if a, ok := netip.AddrFromSlice(ip.To4()); ok && !a.IsUnspecified() {
+			out = append(out, a)
+		}
+	}
+	return out
 }

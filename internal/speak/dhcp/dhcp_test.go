@@ -4,6 +4,7 @@ import (
 	"net"
 	"net/netip"
 	"testing"
+	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
 	"github.com/stretchr/testify/assert"
@@ -38,7 +39,7 @@ func TestParseOffer(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, Offer{
 		Server: netip.MustParseAddr("10.61.8.2"), Address: netip.MustParseAddr("10.61.9.100"),
-		Subnet: netip.MustParsePrefix("10.61.8.0/23"), Gateway: netip.MustParseAddr("10.61.8.1"), Lease: 7200,
+		Subnet: netip.MustParsePrefix("10.61.8.0/23"), Gateway: netip.MustParseAddr("10.61.8.1"), Lease: 2 * time.Hour,
 	}, o)
 }
 

@@ -117,9 +117,10 @@ type interfaceXML struct {
 	IPv4 struct {
 		Enabled bool
 		Config  struct {
-			Manual   []addressXML
-			FromDHCP *addressXML
-			DHCP     bool
+			Manual    []addressXML
+			LinkLocal *addressXML
+			FromDHCP  *addressXML
+			DHCP      bool
 		}
 	}
 }
@@ -141,9 +142,14 @@ func (a addressXML) parse() (netip.Addr, int) {
 func (i interfaceXML) settings() device.Settings {
 	s := device.Settings{DHCP: i.IPv4.Config.DHCP}
 	cfg := i.IPv4.Config
-	if cfg.DHCP && cfg.FromDHCP != nil {
+	switch {
+	case cfg.DHCP && cfg.FromDHCP != nil:
 		s.Address, s.Prefix = cfg.FromDHCP.parse()
-	} else if len(cfg.Manual) > 0 {
+	case len(cfg.Manual) > 0 && !cfg.DHCP:
+		s.Address, s.Prefix = cfg.Manual[0].parse()
+	case cfg.LinkLocal != nil:
+		s.Address, s.Prefix = cfg.LinkLocal.parse()
+	case len(cfg.Manual) > 0:
 		s.Address, s.Prefix = cfg.Manual[0].parse()
 	}
 	return s

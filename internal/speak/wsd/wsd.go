@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"janustat/internal/speak/soap"
@@ -19,6 +20,9 @@ const Port = 3702
 
 // Group is the IPv4 multicast group of WS-Discovery.
 var Group = netip.AddrFrom4([4]byte{239, 255, 255, 250})
+
+// Group6 is the link-local IPv6 multicast group of WS-Discovery.
+var Group6 = netip.MustParseAddr("ff02::c")
 
 // Namespaces.
 const (
@@ -85,8 +89,9 @@ const (
 
 // Message is a message from a device.
 type Message struct {
-	Kind    Kind
-	Matches []Match // one for Hello and Bye
+	Kind     Kind
+	Matches  []Match // one for Hello and Bye
+	Instance uint64  // grows with each start of the sender; 0 when not said (2005/04, appendix II)
 }
 
 // Match is one target service.
@@ -163,6 +168,13 @@ func (p *parser) start(el xml.StartElement) {
 	}
 	p.path, p.scope = append(p.path, el.Name.Local), append(p.scope, declared)
 	p.text.Reset()
+	if el.Name.Local == "AppSequence" {
+		for _, a := range el.Attr {
+			if n, err := strconv.ParseUint(a.Value, 10, 64); err == nil && a.Name.Local == "InstanceId" {
+				p.msg.Instance = n
+			}
+		}
+	}
 	switch name := Kind(el.Name.Local); name {
 	case Hello, Bye:
 		if p.msg.Kind == "" && p.inBody() {

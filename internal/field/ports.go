@@ -1,0 +1,94 @@
+package field
+
+import (
+	"net/netip"
+	"time"
+
+	"janustat/core/device"
+	"janustat/internal/reach"
+)
+
+// tcpPorts is the short list of TCP ports looked at: remote shells, web pages,
+// file shares, video (RTSP), telephony (SIP) and printing.
+var tcpPorts = []uint16{22, 23, 80, 443, 445, 554, 5060, 8080, 8443, 9100}
+
+const (
+	synPort    = 41703 // our port that the first segments come from
+	synSpacing = time.Millisecond
+	maxAsked   = 512 // hosts of one subnet whose ports are looked at
+)
+
+// synAt are the moments, after a visitor is there, at which ports are asked:
+// for those heard at once, for those heard late, and again since frames get lost.
+var synAt = []time.Duration{700 * time.Millisecond, 1800 * time.Millisecond, 3 * time.Second}
+
+// portHeard is a port that has answered, open or not.
+type portHeard struct {
+	hearing
+	port uint16
+}
+
+// askPorts looks which ports of the hosts in a subnet are open, by handshakes
+// that are begun and not ended: no program on the host is given a connection.
+func (r *surveyRun) askPorts(subnet netip.Prefix, v *reach.Visitor) {
+	begun := time.Now()
+	for _, at := range synAt {
+		if !r.wait(at - time.Since(begun)) {
+			return
+		}
+		for _, h := range r.hostsIn(subnet) {
+			for _, port := range tcpPorts {
+				r.mu.Lock()
+				answered := r.ports[portHeard{h, port}]
+				r.mu.Unlock()
+				if answered {
+					continue
+				}
+				if err := r.Net.SendSYN(v, synPort, h.mac, netip.AddrPortFrom(h.addr, port), synSeq); err != nil || !r.wait(synSpacing) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// synSeq is the sequence number of our first segments; nothing follows them.
+const synSeq = 0x4a616e75
+
+func (r *surveyRun) hostsIn(subnet netip.Prefix) (out []hearing) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for h := range r.heard {
+		if subnet.Contains(h.addr) && len(out) < maxAsked && r.Subnets.Askable(h.addr) {
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
+// hearPort takes the answer to a first segment.
+func (r *surveyRun) hearPort(h reach.Heard) {
+	port, to, open, ok := h.PortAnswer()
+	if !ok || to != synPort {
+		return
+	}
+	key := hearing{h.From, h.Source}
+	r.mu.Lock()
+	known, met := r.ports[portHeard{key, port}], r.heard[key]
+	if !met || len(r.ports) >= maxHeard {
+		r.mu.Unlock()
+		return
+	}
+	r.ports[portHeard{key, port}] = true
+	if open && !known {
+		r.add(device.Sighting{At: h.At, By: "tcp", MAC: h.From, Address: h.Source, Facts: device.Facts{Ports: []uint16{port}}})
+	}
+	visitor := r.visitors[r.Subnets.Of(h.Source)]
+	r.mu.Unlock()
+	if open && visitor != nil {
+		r.spawn(func() {
+			// A reset that gets lost is made up for by the host's own patience.
+			_ = r.Net.Reset(visitor, synPort, h.From, netip.AddrPortFrom(h.Source, port), synSeq+1)
+		})
+	}
+}
