@@ -32,6 +32,17 @@ const (
 	StepRestart Step = "restart" // restart it, where it asks for that
 	StepReturn  Step = "return"  // wait for it to come back
 	StepVerify  Step = "verify"  // read everything back
+	StepHand    Step = "by hand" // a person types the address into the device
+)
+
+// Manner is how a device comes to its address.
+type Manner string
+
+// The manners.
+const (
+	ByService     Manner = ""            // by its device service
+	ByHand        Manner = "by hand"     // typed in by a person: it speaks nothing that can be configured
+	ByReservation Manner = "reservation" // leased by DHCP, and nothing else can be configured
 )
 
 // ClockTolerance is how far a device's clock may be off before it is set.
@@ -51,8 +62,10 @@ type Plan struct {
 	MAC      device.MAC
 	Serial   string
 	From     netip.Addr      // where it was last met
-	Target   device.Settings // address, prefix, gateway and name it is to have
-	User     string          // administrator's name
+	Target   device.Settings // address, prefix, gateway and name it is to have; DHCP: by a reservation
+	Manner   Manner
+	DNS      []netip.Addr // to be typed in by hand
+	User     string       // administrator's name
 	Password secret.Password
 	Service  string // path of its device service
 	// NameBySerial gives the name for a serial number that was not known when the
@@ -160,8 +173,11 @@ type Result struct {
 	Writes []Step     // writes carried out, in order
 	Opened bool       // the password opened it
 	At     netip.Addr // where it was last met
-	Spent  map[Step]time.Duration
-	Left   Found
+	// Reserved tells that the device takes no static address, so that it keeps
+	// the allotted one by a reservation on the site's DHCP server.
+	Reserved bool
+	Spent    map[Step]time.Duration
+	Left     Found
 }
 
 // Trouble is an error that the installer has to deal with.
@@ -194,6 +210,9 @@ func Decide(p Plan, f Found) []Step {
 	}
 	if p.Target.Name != "" && f.Settings.Name != p.Target.Name {
 		steps = append(steps, StepName)
+	}
+	if p.Target.DHCP {
+		return steps // address and gateway are the DHCP server's to give
 	}
 	if s := f.Settings; s.Address != p.Target.Address || s.Prefix != p.Target.Prefix || s.DHCP {
 		steps = append(steps, StepAddress)

@@ -25,6 +25,8 @@ type Worker struct {
 	Journal  Journal
 	Attempts Attempts
 	Place    *Places
+	// HandLimit is how long to wait for what a person types into a device.
+	HandLimit time.Duration
 	// Watch is told of each step as it begins; it may be nil.
 	Watch func(p Plan, s Step, text string)
 }
@@ -63,6 +65,7 @@ type run struct {
 	held    bool // has a place
 	claim   Claim
 	entered bool // the session carries the password
+	found   Found
 	result  Result
 }
 
@@ -71,11 +74,17 @@ func (r *run) all(ctx context.Context) error {
 	if err := ground.Check(subnet, r.plan.Target.Address, r.plan.Target.Gateway); err != nil {
 		return trouble(err, "correct the job sheet and run `janustat allot` again", "refused before anything was sent")
 	}
-	if r.plan.From != r.plan.Target.Address {
+	if r.plan.From != r.plan.Target.Address && r.plan.Manner != ByReservation {
 		r.claim = r.Site.Claim(ctx, r.plan)
 	}
 	if err := r.arrive(ctx); err != nil {
 		return err
+	}
+	switch r.plan.Manner {
+	case ByHand:
+		return r.byHand(ctx)
+	case ByReservation:
+		return r.byReservation(ctx)
 	}
 	if err := r.find(ctx, StepFind, FindLimit); err != nil {
 		return err
@@ -85,10 +94,14 @@ func (r *run) all(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		r.found = found
 		if pass == 0 {
 			if err := r.Journal.Found(ctx, r.plan, found); err != nil {
 				return fmt.Errorf("register as found: %w", err)
 			}
+		}
+		if err := r.checkLease(found); err != nil {
+			return err
 		}
 		steps := Decide(r.plan, found)
 		if len(steps) == 0 {
@@ -120,7 +133,10 @@ func (r *run) find(ctx context.Context, step Step, limit time.Duration) error {
 	}
 	r.tell(step, text)
 	defer r.clock(step)()
-	places := slices.Compact([]netip.Addr{r.plan.Target.Address, r.plan.From})
+	places := []netip.Addr{r.plan.Target.Address}
+	if r.plan.From.IsValid() && r.plan.From != r.plan.Target.Address {
+		places = append(places, r.plan.From)
+	}
 	if r.at.IsValid() && !slices.Contains(places, r.at) {
 		places = append(places, r.at)
 	}
@@ -134,8 +150,11 @@ func (r *run) find(ctx context.Context, step Step, limit time.Duration) error {
 		at, err = r.Site.Find(ctx, r.plan, places)
 	}
 	if err != nil {
-		return trouble(err, "check its cable and power, run `janustat survey`, then `janustat commission` again",
-			fmt.Sprintf("does not answer at %s", join(places)))
+		next := "check its cable and power, run `janustat survey`, then `janustat commission` again"
+		if !r.plan.From.IsValid() {
+			next = "it had no address when last seen: `janustat lease` gives it the allotted one, then run `janustat commission` again"
+		}
+		return trouble(err, next, fmt.Sprintf("does not answer at %s", join(places)))
 	}
 	r.at, r.result.At = at, at
 	return nil

@@ -20,7 +20,11 @@ func (r *run) write(ctx context.Context, steps []Step) error {
 			err = r.do(ctx, s, r.plan.Target.Name, func() error { return r.session.SetName(ctx, r.plan.Target.Name) })
 		case StepAddress:
 			var restart bool
-			if restart, err = r.address(ctx); err == nil {
+			restart, err = r.address(ctx)
+			if r.plan.Target.DHCP {
+				return nil // it keeps its lease; the next pass looks at what is left
+			}
+			if err == nil {
 				if restart {
 					return r.restart(ctx, slices.Contains(steps, StepGateway))
 				}
@@ -61,6 +65,10 @@ func (r *run) address(ctx context.Context) (restart bool, err error) {
 		restart, err = r.session.SetAddress(ctx, t)
 		return err
 	})
+	if err != nil && r.found.Settings.DHCP && !errors.Is(err, ErrReplyLost) && ctx.Err() == nil {
+		// A device on DHCP that refuses a static address keeps to DHCP.
+		r.plan.Target.DHCP, r.result.Reserved = true, true
+	}
 	return restart, err
 }
 

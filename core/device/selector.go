@@ -148,6 +148,9 @@ func (s Selector) List(devices []Device) ([]int, error) {
 }
 
 func (s Selector) matches(d *Device) bool {
+	if d.NotOurs {
+		return false
+	}
 	if _, asked := s.filters["access"]; (!asked || s.all) && !d.Configurable() {
 		return false
 	}

@@ -51,7 +51,12 @@ func Allot(g Ground, blocks []Block, reserved []Reserved, requests []Request) ([
 	if err := CheckBlocks(g, blocks); err != nil {
 		return nil, err
 	}
-	a := allotter{ground: g, taken: map[netip.Addr]string{}, reserved: mergeReserved(g, reserved), next: map[Range]uint32{}}
+	a := allotter{ground: g, taken: map[netip.Addr]string{}, reserved: mergeReserved(g, reserved), next: map[Range]uint32{}, now: map[netip.Addr]string{}}
+	for _, r := range requests {
+		if _, known := a.now[r.Current]; !known {
+			a.now[r.Current] = r.Key
+		}
+	}
 	out := make([]Allotment, len(requests))
 	var errs []error
 	// First those that stay where they are, so that no newcomer is numbered onto them.
@@ -102,6 +107,7 @@ type allotter struct {
 	taken    map[netip.Addr]string // by key of the request that has it
 	reserved []Reserved            // sorted by From, not overlapping
 	next     map[Range]uint32      // where numbering goes on in each range
+	now      map[netip.Addr]string // where devices of the job are before they move, by key
 }
 
 // mergeReserved sorts the reserved ranges and cuts overlaps, keeping the first reason given.
@@ -181,18 +187,38 @@ func blockFor(blocks []Block, name string) (Block, bool) {
 	return blocks[at], true
 }
 
-// number gives the next free address of the block.
+// number gives the next free address of the block. Where another device of the
+// job still sits is passed over, since that one might not have moved yet, unless
+// the block has nothing else left.
 func (a *allotter) number(out *Allotment, r Request, blocks []Block) error {
 	block, ok := blockFor(blocks, r.Block)
 	if !ok {
 		return fmt.Errorf("%s: no block for %s in the job sheet", r.Key, r.Block)
 	}
-	first, last := ToUint(block.Range.From), ToUint(block.Range.To)
+	first := ToUint(block.Range.From)
 	if next, begun := a.next[block.Range]; begun {
 		first = next
 	}
-	skipped := ""
-	for n := uint64(first); n <= uint64(last); n++ {
+	n, skipped, ok := a.search(block.Range, first, false)
+	if ok {
+		a.next[block.Range] = n + 1
+	} else if n, skipped, ok = a.search(block.Range, ToUint(block.Range.From), true); !ok {
+		return fmt.Errorf("%w: %s %s has no address left for %s: widen it in the job sheet under blocks", ErrFull, block.Name, block.Range, r.Key)
+	}
+	out.Address = FromUint(n)
+	a.taken[out.Address] = r.Key
+	out.Why = fmt.Sprintf("next free in block %s", block.Name)
+	if skipped != "" {
+		out.Why += "; " + skipped
+	}
+	return nil
+}
+
+// search gives the first address from a number on that may be given, and why
+// the last one before it was passed over. sat admits those where devices of the
+// job sit that are to move.
+func (a *allotter) search(in Range, from uint32, sat bool) (found uint32, skipped string, ok bool) {
+	for n := uint64(from); n <= uint64(ToUint(in.To)); n++ {
 		addr := FromUint(uint32(n))
 		if hold, bad := a.reservedFor(addr); bad {
 			skipped = fmt.Sprintf("%s is %s", hold.Range, hold.Why)
@@ -202,16 +228,13 @@ func (a *allotter) number(out *Allotment, r Request, blocks []Block) error {
 		if _, dup := a.taken[addr]; dup {
 			continue
 		}
-		a.next[block.Range] = uint32(n) + 1
-		a.taken[addr] = r.Key
-		out.Address = addr
-		out.Why = fmt.Sprintf("next free in block %s", block.Name)
-		if skipped != "" {
-			out.Why += "; " + skipped
+		if who, sits := a.now[addr]; sits && !sat {
+			skipped = fmt.Sprintf("%s is where %s is now", addr, who)
+			continue
 		}
-		return nil
+		return uint32(n), skipped, true
 	}
-	return fmt.Errorf("%w: %s %s has no address left for %s: widen it in the job sheet under blocks", ErrFull, block.Name, block.Range, r.Key)
+	return 0, skipped, false
 }
 
 // DefaultBlocks numbers recorders from host 11, panels from 21, intercoms from

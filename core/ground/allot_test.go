@@ -3,6 +3,7 @@ package ground
 import (
 	"fmt"
 	"math/rand/v2"
+	"net/netip"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -153,4 +154,21 @@ func BenchmarkAllot(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
+}
+
+// A device that has yet to move may still be there when its address is wanted.
+func TestAllotPassesOverWhereOthersStillSit(t *testing.T) {
+	g := Ground{Subnet: netip.MustParsePrefix("10.61.8.0/24")}
+	at := netip.MustParseAddr
+	blocks := []Block{{"camera", Range{at("10.61.8.41"), at("10.61.8.43")}}}
+	clash := []Request{{Key: "C01", Block: "camera"}, {Key: "C02", Block: "camera", Current: at("10.61.8.42")}, {Key: "C03", Block: "camera", Current: at("10.61.8.42")}}
+	got, err := Allot(g, blocks, nil, clash[:2])
+	require.NoError(t, err)
+	require.Equal(t, at("10.61.8.41"), got[0].Address)
+	require.Equal(t, Allotment{"C02", at("10.61.8.43"), "next free in block camera; 10.61.8.42 is where C02 is now"}, got[1])
+	got, err = Allot(g, blocks, nil, clash)
+	require.NoError(t, err, "nothing else is left, so it is given after all")
+	require.Equal(t, at("10.61.8.42"), got[2].Address)
+	_, err = Allot(g, blocks, nil, append(clash, Request{Key: "C04", Block: "camera"}))
+	require.ErrorIs(t, err, ErrFull)
 }

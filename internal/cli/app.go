@@ -36,8 +36,8 @@ type App struct {
 	Err    io.Writer // progress, prompts and logs
 	Getenv func(string) string
 
-	jobDir, wireSpec, passphraseFile, logLevel string
-	json, yes, quiet                           bool
+	jobDir, wireSpec, passphraseFile, logLevel, capture string
+	json, yes, quiet                                    bool
 }
 
 // usageError is wrong usage: exit code 2.
@@ -130,6 +130,7 @@ A job, in the order of the work:
 	f.StringVar(&a.jobDir, "job", ".", "the job's folder")
 	f.StringVar(&a.wireSpec, "wire", "", "where frames come and go: an adapter's `name`, or bench:PATH; the only adapter that is up if left out")
 	f.StringVar(&a.passphraseFile, "passphrase-file", "", "read the keyring's passphrase from this `file` (or set JANUSTAT_PASSPHRASE)")
+	f.StringVar(&a.capture, "capture", "", "record every frame that comes and goes in this new pcapng `file`; it can hold passwords")
 	f.BoolVar(&a.json, "json", false, "one JSON document on standard output")
 	f.BoolVar(&a.yes, "yes", false, "do not ask")
 	f.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
@@ -138,7 +139,7 @@ A job, in the order of the work:
 	root.SetVersionTemplate("janustat {{.Version}}\n")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(a.beginCommand(), a.surveyCommand(), a.listCommand(), a.showCommand(), a.takeCommand(), a.leaveCommand(),
-		a.allotCommand(), a.commissionCommand(), a.proveCommand(), a.handoverCommand(), a.keyCommand(), a.benchCommand(), a.demoCommand())
+		a.allotCommand(), a.commissionCommand(), a.proveCommand(), a.handoverCommand(), a.leaseCommand(), a.keyCommand(), a.benchCommand(), a.demoCommand())
 	return root
 }
 
@@ -217,11 +218,24 @@ func (a *App) withNet(f func(*reach.Net) error) error {
 	if err != nil {
 		return err
 	}
+	if a.capture != "" {
+		recorded, err := wire.Record(w, a.capture)
+		if err != nil {
+			w.Close()
+			return usageError{err}
+		}
+		w = recorded
+		a.say("recording every frame in %s: where a password is set without encryption, it is in there; keep the file as safe as the keyring", a.capture)
+	}
 	facts := w.Facts()
 	if facts.Forwards {
 		a.say("note: IPv4 forwarding is on here; the kernel may disturb visitors (sysctl net.ipv4.ip_forward=0 while you work)")
 	}
 	n := reach.New(w)
-	defer n.Close()
-	return f(n)
+	err = f(n)
+	// Closing tells, for one, that a capture could not be written whole.
+	if cerr := n.Close(); err == nil && a.capture != "" {
+		err = cerr
+	}
+	return err
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -13,6 +14,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/ground"
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/reach"
@@ -20,7 +22,7 @@ import (
 
 func (a *App) commissionCommand() *cobra.Command {
 	var dry bool
-	crew := commission.DefaultCrew
+	crew, hands := commission.DefaultCrew, commission.DefaultHandLimit
 	c := &cobra.Command{
 		Use:   "commission",
 		Short: "Carry it out: password, clock, name, address, verify",
@@ -28,23 +30,32 @@ func (a *App) commissionCommand() *cobra.Command {
 the clock, the name, the address (after an RFC 5227 probe), a restart where the
 device asks for one, and a reading back of everything. Every step is journaled
 before it is sent. Run it again at any time: it goes on where it stopped, and
-writes nothing to a device that is right already.`,
-		Example: "  janustat commission --dry-run\n  janustat commission --wire eth0 --yes",
+writes nothing to a device that is right already.
+
+For a taken device that speaks nothing that can be configured, it prints exactly
+what to type into it and waits until it appears at its address. A device that takes
+nothing but a lease ends as leased by reservation, with the line for the site's own
+DHCP server.`,
+		Example: "  janustat commission --dry-run\n  janustat commission --wire eth0 --yes\n  janustat commission --wire eth0 --by-hand 0s",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if crew < 1 || crew > 256 {
 				return usagef("--crew %d: use 1 to 256", crew)
 			}
+			if hands < 0 || hands > 24*time.Hour {
+				return usagef("--by-hand %s: use 0s to 24h", hands)
+			}
 			return a.withJob(c.Context(), "commission", func(j *job.Job, devices []device.Device) error {
 				if dry {
 					return a.dryRun(j, devices)
 				}
-				return a.commission(c.Context(), j, devices, crew)
+				return a.commission(c.Context(), j, devices, crew, hands)
 			})
 		},
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "show what would be written and send nothing")
 	c.Flags().IntVar(&crew, "crew", crew, "conversations held at once")
+	c.Flags().DurationVar(&hands, "by-hand", hands, "how long to wait for what you type into devices yourself")
 	return c
 }
 
@@ -68,7 +79,7 @@ func ready(devices []device.Device) (int, error) {
 	return n, nil
 }
 
-func (a *App) commission(ctx context.Context, j *job.Job, devices []device.Device, crew int) error {
+func (a *App) commission(ctx context.Context, j *job.Job, devices []device.Device, crew int, hands time.Duration) error {
 	n, err := ready(devices)
 	if err != nil {
 		return err
@@ -86,8 +97,58 @@ func (a *App) commission(ctx context.Context, j *job.Job, devices []device.Devic
 		if err != nil {
 			return err
 		}
-		return a.carryOut(ctx, j, site, plans, crew)
+		a.printTyping(plans, devices)
+		return a.carryOut(ctx, j, site, plans, crew, hands)
 	})
+}
+
+// printTyping tells what to type into the devices that nothing else can set up.
+func (a *App) printTyping(plans []commission.Plan, devices []device.Device) {
+	if a.quiet {
+		return
+	}
+	l := &listing{columns: []column{{"TAG", 0}, {"MAC", 2}, {"NOW", 0}, {"ADDRESS", 0}, {"MASK", 0}, {"GATEWAY", 0}, {"DNS", 3}}}
+	for _, p := range plans {
+		if p.Manner != commission.ByHand || p.From == p.Target.Address {
+			continue
+		}
+		dns := make([]string, len(p.DNS))
+		for i, x := range p.DNS {
+			dns[i] = x.String()
+		}
+		l.add(plain(p.Tag), plain(p.MAC.String()), plain(addressText(p.From)), styled(p.Target.Address.String(), &goodStyle),
+			plain(ground.Mask(p.Target.Prefix).String()), plain(addressText(p.Target.Gateway)), plain(strings.Join(dns, " ")))
+	}
+	if len(l.rows) == 0 {
+		return
+	}
+	fmt.Fprintln(a.Err, "By hand: type this into each by its own page (`janustat web TAG`) or screen, DHCP off:")
+	a.write(a.Err, l)
+	fmt.Fprintln(a.Err)
+}
+
+// reservation gives the line that the site's own DHCP server needs, in the two
+// forms of configuration file that most take.
+func reservation(p commission.Plan) string {
+	return fmt.Sprintf("  dhcp-host=%s,%s,%s\n  host %s { hardware ethernet %s; fixed-address %s; }",
+		p.MAC, p.Target.Address, p.Tag, p.Tag, p.MAC, p.Target.Address)
+}
+
+func (a *App) printReservations(plans []commission.Plan) {
+	if len(plans) == 0 {
+		return
+	}
+	fmt.Fprintf(a.Out, "Leased by reservation: %s no static address. The site's own DHCP server needs, in one form or the other:\n", takes(len(plans)))
+	for _, p := range plans {
+		fmt.Fprintln(a.Out, reservation(p))
+	}
+}
+
+func takes(n int) string {
+	if n == 1 {
+		return "1 device takes"
+	}
+	return fmt.Sprintf("%d devices take", n)
 }
 
 // plans makes the plans and saves the passwords they need before anything is sent.
@@ -109,7 +170,11 @@ func (a *App) plans(ctx context.Context, j *job.Job, devices []device.Device) ([
 	if err != nil {
 		return nil, err
 	}
-	plans, changed := field.Plans(j.Sheet, devices, keys, maybeKeyed)
+	var dns []netip.Addr
+	if g, err := field.Ground(ctx, j, devices); err == nil {
+		dns = g.DNS
+	}
+	plans, changed := field.Plans(j.Sheet, devices, keys, maybeKeyed, dns)
 	if made || changed {
 		if err := keys.Save(); err != nil {
 			return nil, fmt.Errorf("the passwords could not be saved, so nothing was sent: %w", err)
@@ -118,12 +183,12 @@ func (a *App) plans(ctx context.Context, j *job.Job, devices []device.Device) ([
 	return plans, nil
 }
 
-func (a *App) carryOut(ctx context.Context, j *job.Job, site *field.Site, plans []commission.Plan, crew int) error {
+func (a *App) carryOut(ctx context.Context, j *job.Job, site *field.Site, plans []commission.Plan, crew int, hands time.Duration) error {
 	begun := time.Now()
 	view := a.startView(plans)
 	worker := commission.Worker{
 		Site: site, Journal: j.Register, Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
-		Place: commission.NewPlaces(crew), Watch: view.step,
+		Place: commission.NewPlaces(crew), HandLimit: hands, Watch: view.step,
 	}
 	var saving sync.Mutex
 	var saveErr error
@@ -169,6 +234,7 @@ type resultJSON struct {
 	Reason  string            `json:"reason,omitempty"`
 	Next    string            `json:"next,omitempty"`
 	Writes  []commission.Step `json:"writes"`
+	Manner  commission.Manner `json:"manner,omitempty"`
 	SpentMS map[string]int64  `json:"spent_ms"`
 }
 
@@ -186,7 +252,7 @@ func (a *App) summary(results []commission.Result, took time.Duration) error {
 			for s, d := range r.Spent {
 				spent[string(s)] = d.Milliseconds()
 			}
-			out[i] = resultJSON{r.Plan.Tag, r.Plan.MAC, r.Plan.Target.Address.String(), r.Status, r.Reason, r.Next, orEmpty(r.Writes), spent}
+			out[i] = resultJSON{r.Plan.Tag, r.Plan.MAC, r.Plan.Target.Address.String(), r.Status, r.Reason, r.Next, orEmpty(r.Writes), mannerOf(r), spent}
 		}
 		if err := a.emit(struct {
 			Results []resultJSON `json:"results"`
@@ -219,9 +285,23 @@ func (a *App) printSummary(results []commission.Result, count map[commission.Sta
 	fmt.Fprintf(a.Out, "%s, %d need you, %d not tried; %s in %.1f s\n",
 		a.paint(a.Out, goodStyle, fmt.Sprintf("%d done", count[commission.Done])), count[commission.NeedsYou], count[commission.NotTried], plural(writes, "write"), took.Seconds())
 	fmt.Fprintf(a.Out, "Longest device, by step: %s\n", whereTimeWent(results))
+	var reserved []commission.Plan
+	for _, r := range results {
+		if mannerOf(r) == commission.ByReservation {
+			reserved = append(reserved, r.Plan)
+		}
+	}
+	a.printReservations(reserved)
 	if count[commission.Done] == len(results) {
 		fmt.Fprintln(a.Out, "Next: janustat prove")
 	}
+}
+
+func mannerOf(r commission.Result) commission.Manner {
+	if r.Reserved || r.Plan.Target.DHCP {
+		return commission.ByReservation
+	}
+	return r.Plan.Manner
 }
 
 // timedSteps are the steps whose time is told, with the words for it.
@@ -236,6 +316,7 @@ var timedSteps = []struct {
 		commission.StepKey, commission.StepClock, commission.StepName, commission.StepAddress, commission.StepGateway, commission.StepRestart, commission.StepVerify,
 	}},
 	{"restarting or moving", []commission.Step{commission.StepReturn}},
+	{"waiting for hands", []commission.Step{commission.StepHand}},
 }
 
 // whereTimeWent breaks down the slowest device, which is what the run waited for.
@@ -286,6 +367,11 @@ func (a *App) dryRun(j *job.Job, devices []device.Device) error {
 		plan := commission.Plan{Target: *d.Allotted}
 		plan.Target.Name = j.Sheet.NameFor(d)
 		var steps []commission.Step
+		if manner := field.MannerOf(d); manner != commission.ByService {
+			text := []commission.Step{commission.Step(manner)}
+			rows = append(rows, row{d.Tag, addressText(d.Address()), fmt.Sprintf("%s/%d", d.Allotted.Address, d.Allotted.Prefix), text})
+			continue
+		}
 		if d.Access == device.Fresh {
 			steps = append(steps, commission.StepKey)
 		}

@@ -3,6 +3,7 @@ package cli
 import (
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"charm.land/lipgloss/v2"
@@ -13,31 +14,41 @@ import (
 // deviceJSON is a device in --json output and in handover/register.json. Its
 // fields are a contract: they grow and do not change.
 type deviceJSON struct {
-	Tag       string           `json:"tag"`
-	Kind      device.Kind      `json:"kind"`
-	Make      string           `json:"make"`
-	Model     string           `json:"model"`
-	Serial    string           `json:"serial"`
-	MAC       device.MAC       `json:"mac"`
-	Address   netip.Addr       `json:"address"`
-	Prefix    int              `json:"prefix,omitempty"`
-	Gateway   netip.Addr       `json:"gateway,omitzero"`
-	DHCP      *bool            `json:"dhcp,omitempty"`
-	Condition device.Condition `json:"condition"`
-	Access    device.Access    `json:"access"`
-	Firmware  string           `json:"firmware"`
-	Name      string           `json:"name"`
-	InJob     device.Choice    `json:"in_job"`
-	Allotted  netip.Addr       `json:"allotted,omitzero"`
-	Ports     []uint16         `json:"ports,omitempty"`
-	SeenAt    time.Time        `json:"seen_at"`
+	Tag       string             `json:"tag"`
+	Kind      device.Kind        `json:"kind"`
+	Make      string             `json:"make"`
+	Model     string             `json:"model"`
+	Serial    string             `json:"serial"`
+	MAC       device.MAC         `json:"mac"`
+	Address   netip.Addr         `json:"address"`
+	Prefix    int                `json:"prefix,omitempty"`
+	Gateway   netip.Addr         `json:"gateway,omitzero"`
+	DHCP      *bool              `json:"dhcp,omitempty"`
+	Condition device.Condition   `json:"condition"`
+	Access    device.Access      `json:"access"`
+	Firmware  string             `json:"firmware"`
+	Name      string             `json:"name"`
+	InJob     device.Choice      `json:"in_job"`
+	Allotted  netip.Addr         `json:"allotted,omitzero"`
+	Ports     []uint16           `json:"ports,omitempty"`
+	Addresses []netip.Addr       `json:"addresses,omitempty"` // all it answers for, where there are several
+	Clashing  []device.MAC       `json:"clashing,omitempty"`  // the other MACs on its address
+	Host      string             `json:"host,omitempty"`
+	Offers    []string           `json:"offers,omitempty"`
+	Registry  string             `json:"registry,omitempty"` // whom IEEE gave the MAC's prefix to
+	NotOurs   bool               `json:"not_ours,omitempty"`
+	Asks      *device.DHCPClient `json:"asks,omitempty"` // what it says when it asks for an address
+	SeenAt    time.Time          `json:"seen_at"`
 }
 
 func asJSON(d *device.Device) deviceJSON {
 	out := deviceJSON{
 		Tag: d.Tag, Kind: d.Kind, Make: d.Make, Model: d.Model, Serial: d.Serial, MAC: d.MAC, Address: d.Address(),
 		Condition: d.Condition, Access: d.Access, Firmware: d.Firmware, Name: d.Name, InJob: d.InJob,
-		Ports: d.Ports, SeenAt: d.SeenAt.UTC().Truncate(time.Second),
+		Ports: d.Ports, Clashing: d.Clashing, Host: d.Host, Offers: d.Offers, Registry: d.Registry, NotOurs: d.NotOurs, Asks: d.Asks, SeenAt: d.SeenAt.UTC().Truncate(time.Second),
+	}
+	if len(d.Addresses) > 1 {
+		out.Addresses = d.Addresses
 	}
 	if s := d.Settings; s != nil {
 		out.Prefix, out.Gateway, out.DHCP = s.Prefix, s.Gateway, &s.DHCP
@@ -74,13 +85,44 @@ func deviceListing(devices []device.Device) *listing {
 	l := &listing{columns: deviceColumns, faint: map[int]bool{}}
 	for i := range devices {
 		d := &devices[i]
-		if d.Kind == device.Other || d.InJob == device.Left {
+		if d.Kind == device.Other && d.Condition != device.Bare || d.InJob == device.Left || d.NotOurs || d.Access == device.Sealed && d.InJob != device.Taken {
 			l.faint[i] = true
 		}
-		l.add(plain(d.Tag), plain(string(d.Kind)), plain(d.Make), plain(d.Model), plain(d.Serial), plain(d.MAC.String()),
-			plain(addressText(d.Address())), conditionCell(d.Condition), accessCell(d.Access), plain(string(d.InJob)))
+		l.add(plain(d.Tag), plain(string(d.Kind)), plain(makeText(d)), plain(whatText(d)), plain(d.Serial), plain(d.MAC.String()),
+			plain(addressText(d.Address())), conditionCell(d.Condition), accessCell(d.Access), plain(jobText(d)))
 	}
 	return l
+}
+
+// makeText gives the maker: the device's own word, else the holder of its MAC's
+// prefix, marked as such.
+func makeText(d *device.Device) string {
+	if d.Make == "" && d.Registry != "" {
+		return "(" + short(d.Registry, maxMaker) + ")"
+	}
+	return d.Make
+}
+
+const (
+	maxMaker = 18
+	maxWhat  = 24
+)
+
+// whatText says what a device is, as far as it tells.
+func whatText(d *device.Device) string { return short(d.Wording(), maxWhat) }
+
+func short(s string, most int) string {
+	if r := []rune(s); len(r) > most {
+		return strings.TrimSpace(string(r[:most-1])) + "…"
+	}
+	return s
+}
+
+func jobText(d *device.Device) string {
+	if d.NotOurs {
+		return "not ours"
+	}
+	return string(d.InJob)
 }
 
 func addressText(a netip.Addr) string {

@@ -23,7 +23,8 @@ func (a *App) proveCommand() *cobra.Command {
 		Short: "Read everything back and compare it with the register",
 		Long: `Visits every commissioned device and checks that it answers at its address, alone,
 with its password and not without one, that it is the same device, and that its
-address, gateway, name and clock are right. Nothing is written to any device.
+address, gateway, name and clock are right. Of a device set up by hand, or one that
+takes nothing but a lease, only the first two can be seen. Nothing is written to any device.
 Exit code 1 on any difference.`,
 		Example: "  janustat prove --wire eth0\n  janustat prove --json",
 		Args:    noArgs,
@@ -52,7 +53,7 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 		return err
 	}
 	// What this changes on the keyring in memory is not saved: proving plans nothing new.
-	plans, _ := field.Plans(j.Sheet, devices, keys, maybeKeyed)
+	plans, _ := field.Plans(j.Sheet, devices, keys, maybeKeyed, nil)
 	prover := field.Prover{
 		Site:     &field.Site{Net: n, Subnets: subnets, Avoid: avoid},
 		Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},

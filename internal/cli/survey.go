@@ -1,9 +1,12 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -14,31 +17,93 @@ import (
 	"janustat/core/ground"
 	"janustat/internal/field"
 	"janustat/internal/job"
+	"janustat/internal/oui"
 	"janustat/internal/reach"
 	"janustat/internal/speak/arp"
+	"janustat/internal/wire"
 )
 
+// surveyOptions are how a survey is done.
+type surveyOptions struct {
+	listen  time.Duration
+	wide    []netip.Prefix
+	expect  expected
+	watch   bool
+	from    string // a capture to replay
+	quietly bool   // tells nothing while it runs
+}
+
 func (a *App) surveyCommand() *cobra.Command {
-	listen := field.DefaultListen
+	o := surveyOptions{listen: field.DefaultListen}
+	var wide, expect []string
+	var sheetExpects bool
 	c := &cobra.Command{
 		Use:   "survey",
 		Short: "Find the devices on the LAN and update the register",
 		Long: `Finds devices by sweeping with ARP probes, by listening, and by discovery from a
-visitor address in every subnet where something answers; then reads what each
-device tells without a password. Nothing is written to any device.`,
-		Example: "  janustat survey --wire eth0\n  janustat survey --for 20s --json",
-		Args:    noArgs,
+visitor address in every subnet where something answers, over IPv4 and IPv6; then
+reads what each device tells without a password. Nothing is written to any device.
+
+Sweeps stay inside the site's and the laptop's private subnets and the common
+factory subnets; --wide names more. With --expect it ends as soon as so many devices
+are there, or says what is missing. With --watch it stays, and tells who arrives,
+goes and restarts.`,
+		Example: "  janustat survey --wire eth0\n  janustat survey --wide 192.168.0.0/16\n  janustat survey --expect 24\n" +
+			"  janustat survey --expect camera=22,recorder=1 --for 2m\n  janustat survey --watch\n  janustat survey --from site.pcapng",
+		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			if listen < time.Second || listen > time.Hour {
-				return usagef("--for %s: use 1s to 1h", listen)
+			if o.listen < time.Second || o.listen > time.Hour {
+				return usagef("--for %s: use 1s to 1h", o.listen)
+			}
+			var err error
+			if o.wide, err = parseWide(wide); err != nil {
+				return err
+			}
+			if o.expect, err = parseExpected(expect); err != nil {
+				return err
+			}
+			if (len(expect) > 0 || sheetExpects) && !c.Flags().Changed("for") {
+				o.listen = expectListen
+			}
+			if o.from != "" && (o.watch || len(o.wide) > 0 || a.capture != "") {
+				return usagef("--from replays a capture: it goes with neither --watch, --wide nor --capture")
 			}
 			return a.withJob(c.Context(), "survey", func(j *job.Job, known []device.Device) error {
-				return a.withNet(func(n *reach.Net) error { return a.survey(c.Context(), j, known, n, listen) })
+				if sheetExpects {
+					if o.expect = expectedOf(j.Sheet.Expected); o.expect.none() {
+						return usagef("the job sheet expects nothing: fill in `expected`, or give --expect a count")
+					}
+				}
+				return a.survey(c.Context(), j, known, o)
 			})
 		},
 	}
-	c.Flags().DurationVar(&listen, "for", listen, "listen at least this long")
+	f := c.Flags()
+	f.DurationVar(&o.listen, "for", o.listen, "listen at least this long; with --expect, at most (one minute if left out)")
+	f.StringSliceVar(&wide, "wide", nil, "sweep this `CIDR` too, at the job sheet's rate; may be given several times")
+	f.StringSliceVar(&expect, "expect", nil, "end once this `COUNT` is met: 24, or camera=22,recorder=1")
+	f.BoolVar(&sheetExpects, "expect-sheet", false, "the same, with the counts in the job sheet under expected")
+	f.BoolVar(&o.watch, "watch", false, "stay, and tell who arrives, goes and restarts; ctrl-C ends")
+	f.StringVar(&o.from, "from", "", "replay this pcapng `FILE` instead of a network")
 	return c
+}
+
+// expectListen is how long a survey waits for what is expected.
+const expectListen = time.Minute
+
+// maxWide is the widest range that may be swept: two hours at the default rate.
+const maxWide = 8
+
+func parseWide(list []string) ([]netip.Prefix, error) {
+	var out []netip.Prefix
+	for _, s := range list {
+		p, err := netip.ParsePrefix(s)
+		if err != nil || !p.Addr().Is4() || p.Bits() < maxWide || p.Bits() > 30 {
+			return nil, usagef("--wide %s: use an IPv4 range such as 192.168.0.0/16, from /%d to /30", s, maxWide)
+		}
+		out = append(out, p.Masked())
+	}
+	return out, nil
 }
 
 // surveyJSON is the --json document of survey.
@@ -46,63 +111,168 @@ type surveyJSON struct {
 	Devices []deviceJSON    `json:"devices"`
 	Changes []device.Change `json:"changes"`
 	Offers  []job.Offer     `json:"dhcp_offers"`
+	VLANs   map[uint16]int  `json:"vlan_tagged_frames,omitempty"`
+	Missing []string        `json:"missing,omitempty"`
 	TookMS  int64           `json:"took_ms"`
 }
 
-func (a *App) survey(ctx context.Context, j *job.Job, known []device.Device, n *reach.Net, listen time.Duration) error {
+// surveyed is what a survey gave, before it is kept.
+type surveyed struct {
+	found   *field.Findings
+	devices []device.Device // the whole register, carried on
+	changes []device.Change
+	record  job.SurveyRecord
+}
+
+func (a *App) survey(ctx context.Context, j *job.Job, known []device.Device, o surveyOptions) error {
+	if o.from != "" {
+		s, err := a.replay(ctx, j, known, o.from)
+		if err != nil {
+			return err
+		}
+		return a.finishSurvey(ctx, j, s, o)
+	}
+	return a.withNet(func(n *reach.Net) error {
+		s, err := a.look(ctx, j, known, n, o)
+		if err != nil {
+			return err
+		}
+		if err := a.finishSurvey(ctx, j, s, o); err != nil && !o.watch {
+			return err
+		}
+		if o.watch && !s.found.Enough {
+			return a.watch(ctx, j, s, n, o)
+		}
+		return nil
+	})
+}
+
+// look surveys, and carries what was found into what is known.
+func (a *App) look(ctx context.Context, j *job.Job, known []device.Device, n *reach.Net, o surveyOptions) (*surveyed, error) {
+	begun := time.Now()
+	s, err := a.newSurvey(ctx, j, known, n, o)
+	if err != nil {
+		return nil, err
+	}
+	if !o.quietly {
+		a.say("listening on %s …", n.Facts().Name)
+		for _, p := range s.Subnets.Wide() {
+			a.say("note: %s is too wide to sweep unasked (--wide %s does); devices there are found by discovery", p, p)
+		}
+		if left := s.WideTime(); left > 0 {
+			a.say("wide sweep of %d addresses, at %d a second, twice: about %s", s.WideCount(), s.Rate, left.Round(time.Second))
+		}
+	}
+	if !o.expect.none() {
+		s.Enough = func(f *field.Findings) bool {
+			return len(o.expect.missing(j, withKinds(j, device.Merge(f.Sightings)))) == 0
+		}
+	}
+	found, err := s.Run(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return a.carry(ctx, j, known, found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: found.Offers})
+}
+
+func (a *App) newSurvey(ctx context.Context, j *job.Job, known []device.Device, n *reach.Net, o surveyOptions) (field.Survey, error) {
 	log, err := a.logger()
 	if err != nil {
-		return err
+		return field.Survey{}, err
 	}
-	begun := time.Now()
 	subnets, avoid, err := a.lay(ctx, j, known, n)
 	if err != nil {
-		return err
+		return field.Survey{}, err
 	}
-	a.say("listening on %s …", n.Facts().Name)
-	for _, p := range subnets.Wide() {
-		a.say("note: %s is too wide to sweep; devices there are found by discovery", p)
+	tell := func(text string) { a.say("  %s", text) }
+	if o.quietly {
+		tell = func(string) {}
 	}
-	rate := j.Sheet.Survey.Rate
-	if rate == 0 {
-		rate = arp.DefaultRate
-	}
-	found, err := field.Survey{
-		Net: n, Subnets: subnets, Listen: listen, Rate: rate, Avoid: avoid, Log: log,
-		Tell: func(text string) { a.say("  found %s", text) },
-	}.Run(ctx)
+	return field.Survey{
+		Net: n, Subnets: subnets, Listen: o.listen, Rate: cmp.Or(j.Sheet.Survey.Rate, arp.DefaultRate),
+		Wide: o.wide, Avoid: avoid, Log: log, Tell: tell,
+	}, nil
+}
+
+func (a *App) replay(ctx context.Context, j *job.Job, known []device.Device, path string) (*surveyed, error) {
+	log, err := a.logger()
 	if err != nil {
-		return err
+		return nil, err
 	}
+	begun := time.Now()
+	s := field.Survey{Subnets: field.NewSubnets(nil, netip.Prefix{}, nil, j.Sheet.Network.NotOurs), Log: log, Tell: func(text string) { a.say("  %s", text) }}
+	found, facts, err := s.Replay(ctx, path)
+	if errors.Is(err, wire.ErrCapture) || errors.Is(err, os.ErrNotExist) {
+		return nil, usageError{err}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return a.carry(ctx, j, known, found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: facts.Addresses, Offers: found.Offers})
+}
+
+// carry carries findings into the register's devices.
+func (a *App) carry(ctx context.Context, j *job.Job, known []device.Device, found *field.Findings, record job.SurveyRecord) (*surveyed, error) {
 	last, err := j.Register.LastSurvey(ctx)
 	if err != nil {
+		return nil, err
+	}
+	s := &surveyed{found: found, record: record}
+	s.devices, s.changes = device.Reconcile(known, withKinds(j, device.Merge(found.Sightings)), last.At)
+	s.record.Found = len(s.devices)
+	return s, nil
+}
+
+// keep writes a survey to the register.
+func (a *App) keep(ctx context.Context, j *job.Job, s *surveyed) error {
+	if err := j.Register.AddSurvey(ctx, s.record); err != nil {
 		return err
 	}
-	devices, changes := device.Reconcile(known, withKinds(device.Merge(found.Sightings)), last.At)
-	record := job.SurveyRecord{At: begun, Took: time.Since(begun), Found: len(devices), Laptop: n.Facts().Addresses, Offers: found.Offers}
-	if err := j.Register.AddSurvey(ctx, record); err != nil {
+	site := netip.Prefix{}
+	if g, err := field.Ground(ctx, j, s.devices); err == nil {
+		site = g.Subnet
+	}
+	field.Judge(j.Sheet, s.devices, site)
+	return j.Register.Save(ctx, s.devices)
+}
+
+// seen gives the devices that the survey met.
+func (s *surveyed) seen() []device.Device {
+	macs := map[device.MAC]bool{}
+	for _, x := range s.found.Sightings {
+		macs[x.MAC] = true
+	}
+	out := slices.DeleteFunc(slices.Clone(s.devices), func(d device.Device) bool { return !macs[d.MAC] })
+	sortForPeople(out)
+	return out
+}
+
+func (a *App) finishSurvey(ctx context.Context, j *job.Job, s *surveyed, o surveyOptions) error {
+	if err := a.keep(ctx, j, s); err != nil {
 		return err
 	}
-	if g, err := field.Ground(ctx, j, devices); err == nil {
-		field.Judge(j.Sheet, devices, g.Subnet)
-	} else {
-		field.Judge(j.Sheet, devices, netip.Prefix{})
-	}
-	if err := j.Register.Save(ctx, devices); err != nil {
-		return err
-	}
-	devices = slices.DeleteFunc(devices, func(d device.Device) bool { return d.SeenAt.Before(begun) })
-	sortForPeople(devices)
+	devices := s.seen()
+	missing := o.expect.missing(j, devices)
 	if a.json {
-		return a.emit(surveyJSON{allJSON(devices), orEmpty(changes), orEmpty(found.Offers), record.Took.Milliseconds()})
+		err := a.emit(surveyJSON{allJSON(devices), orEmpty(s.changes), orEmpty(s.found.Offers), s.found.VLANs, missing, s.record.Took.Milliseconds()})
+		if err != nil {
+			return err
+		}
+	} else {
+		a.printSurvey(devices, s.changes, s.found, s.record.Took)
+		a.printExpected(o.expect, j, devices, missing)
 	}
-	a.printSurvey(devices, changes, found, record.Took)
+	if len(missing) > 0 {
+		return needsError{}
+	}
 	return nil
 }
 
-// withKinds makes bystanders of devices that nothing more is known of.
-func withKinds(devices []device.Device) []device.Device {
+// withKinds makes bystanders of devices that nothing more is known of, and says
+// whose MACs they have.
+func withKinds(j *job.Job, devices []device.Device) []device.Device {
 	for i := range devices {
+		devices[i].Registry = cmp.Or(j.Sheet.MakerOf(devices[i].MAC), oui.Holder(devices[i].MAC))
 		if devices[i].Kind == "" {
 			devices[i].Kind = device.Other
 		}
@@ -174,9 +344,7 @@ func (a *App) printSurvey(devices []device.Device, changes []device.Change, foun
 	}
 	a.write(w, deviceListing(devices))
 	fmt.Fprintf(w, "\n%s, in %.1f s\n", countByKind(devices), took.Seconds())
-	for _, o := range found.Offers {
-		fmt.Fprintf(w, "DHCP server %s offers %s, gateway %s\n", o.Server, o.Subnet, addressText(o.Gateway))
-	}
+	a.printLAN(devices, found)
 	subnets := make([]netip.Prefix, 0, len(found.Unvisited))
 	for p := range found.Unvisited {
 		subnets = append(subnets, p)
@@ -188,13 +356,75 @@ func (a *App) printSurvey(devices []device.Device, changes []device.Change, foun
 	a.printChanges(changes)
 	open := 0
 	for i := range devices {
-		if devices[i].Configurable() && devices[i].InJob == device.Undecided {
+		if devices[i].Configurable() && devices[i].InJob == device.Undecided && !devices[i].NotOurs {
 			open++
 		}
 	}
 	if open > 0 {
 		fmt.Fprintf(w, "Next: janustat take all   (%s ready to be taken)\n", plural(open, "device"))
 	}
+}
+
+// printLAN says in plain words what is wrong with the LAN, or worth knowing.
+func (a *App) printLAN(devices []device.Device, found *field.Findings) {
+	w := a.Out
+	for _, o := range found.Offers {
+		text := fmt.Sprintf("DHCP server %s (%s) offers %s, gateway %s", o.Server, o.ServerMAC, o.Subnet, addressText(o.Gateway))
+		if len(o.DNS) > 0 {
+			text += ", DNS " + joinAddresses(o.DNS)
+		}
+		if len(o.NTP) > 0 {
+			text += ", NTP " + joinAddresses(o.NTP)
+		}
+		if o.LeaseS > 0 {
+			text += fmt.Sprintf(", for %s", time.Duration(o.LeaseS)*time.Second)
+		}
+		fmt.Fprintln(w, text)
+	}
+	if len(found.Offers) > 1 {
+		fmt.Fprintln(w, a.paint(w, badStyle, fmt.Sprintf("%d DHCP servers answer", len(found.Offers)))+": devices get an address from either by chance. Find out which one belongs here and unplug the other.")
+	}
+	counts := map[device.Condition]int{}
+	groups := map[netip.Addr]int{}
+	for i := range devices {
+		if d := &devices[i]; d.Kind != device.Other || d.Condition == device.Bare {
+			counts[d.Condition]++
+		}
+		if len(devices[i].Clashing) > 0 {
+			groups[devices[i].Address()]++
+		}
+	}
+	clashing := make([]netip.Addr, 0, len(groups))
+	for x := range groups {
+		clashing = append(clashing, x)
+	}
+	slices.SortFunc(clashing, netip.Addr.Compare)
+	for _, x := range clashing {
+		fmt.Fprintf(w, "%s %s answers for %d devices: they can all stay plugged in; commission moves each by its MAC\n", a.paint(w, badStyle, "clash:"), x, groups[x])
+	}
+	for _, c := range []struct {
+		condition device.Condition
+		words     string
+	}{
+		{device.Stray, "outside the site subnet: commission reaches them where they are"},
+		{device.Adrift, "link-local only, having found no DHCP server: commission reaches them where they are"},
+		{device.Bare, "without any address: take them by MAC with --kind, allot, then `janustat lease`"},
+	} {
+		if n := counts[c.condition]; n > 0 {
+			fmt.Fprintf(w, "%s %s %s\n", a.paint(w, workStyle, string(c.condition)+":"), plural(n, "device"), c.words)
+		}
+	}
+	for id, n := range found.VLANs {
+		fmt.Fprintf(w, "%s frames of VLAN %d arrive tagged (%d so far): this may be a trunk port. What is in that VLAN is not reached from here; ask for an access port.\n", a.paint(w, workStyle, "tagged:"), id, n)
+	}
+}
+
+func joinAddresses(list []netip.Addr) string {
+	text := make([]string, len(list))
+	for i, x := range list {
+		text[i] = x.String()
+	}
+	return strings.Join(text, " ")
 }
 
 // manyChanges is how many changes are printed before they are only counted:

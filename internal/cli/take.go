@@ -19,7 +19,7 @@ a sealed or unmanaged device unless access= asks for it.`
 
 func (a *App) takeCommand() *cobra.Command {
 	return a.choiceCommand("take", "Put devices into the job", device.Taken,
-		"  janustat take all\n  janustat take kind=camera access=fresh\n  janustat take R01 02:e4:42:00:01:02")
+		"  janustat take all\n  janustat take kind=camera access=fresh\n  janustat take R01 02:e4:42:00:01:02\n  janustat take 02:7a:11:00:0a:01 --kind camera")
 }
 
 func (a *App) leaveCommand() *cobra.Command {
@@ -28,10 +28,15 @@ func (a *App) leaveCommand() *cobra.Command {
 }
 
 func (a *App) choiceCommand(verb, short string, choice device.Choice, example string) *cobra.Command {
-	return &cobra.Command{
+	var kind string
+	long := short + ", after showing which.\n" + selectorHelp
+	if choice == device.Taken {
+		long += byHandHelp
+	}
+	cmd := &cobra.Command{
 		Use:     verb + " SELECTOR …",
 		Short:   short,
-		Long:    short + ", after showing which.\n" + selectorHelp,
+		Long:    long,
 		Example: example,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -44,22 +49,42 @@ func (a *App) choiceCommand(verb, short string, choice device.Choice, example st
 			if err != nil {
 				return usageError{err}
 			}
+			if k := device.Kind(kind); kind != "" && (k == device.Other || !slices.Contains(device.Kinds, k)) {
+				return usagef("--kind %s: use camera, recorder, intercom or panel", kind)
+			}
 			return a.withJob(c.Context(), verb, func(j *job.Job, devices []device.Device) error {
-				return a.choose(c.Context(), j, devices, s, choice)
+				return a.choose(c.Context(), j, devices, s, choice, device.Kind(kind))
 			})
 		},
 	}
+	if choice == device.Taken {
+		cmd.Flags().StringVar(&kind, "kind", "", "what the named devices are, where they do not say so themselves")
+	}
+	return cmd
 }
 
-func (a *App) choose(ctx context.Context, j *job.Job, devices []device.Device, s device.Selector, choice device.Choice) error {
+const byHandHelp = `
+
+A device that speaks nothing that can be configured, or has no address yet, can be
+taken by its MAC or address with --kind: what is there to be configured by hand, or
+to be given an address by "janustat lease".`
+
+func (a *App) choose(ctx context.Context, j *job.Job, devices []device.Device, s device.Selector, choice device.Choice, kind device.Kind) error {
 	chosen, err := s.Choose(devices)
 	if err != nil {
 		return err
 	}
 	if choice == device.Taken {
 		for _, i := range chosen {
-			if d := &devices[i]; d.Access == device.Unmanaged {
-				return usagef("%s at %s speaks nothing that can be configured, so it cannot be taken", d.Label(), addressText(d.Address()))
+			d := &devices[i]
+			if d.NotOurs {
+				return usagef("%s at %s is on a subnet that the job sheet says is another's (network.not_ours): it is never touched", d.Label(), addressText(d.Address()))
+			}
+			if kind != "" && (d.Kind == device.Other || d.Access == device.Unmanaged) {
+				d.Kind = kind
+			}
+			if d.Kind == device.Other {
+				return usagef("%s does not say what it is: say it with --kind, as in `janustat take %s --kind camera`; then it is set up by hand, or leased an address if it has none", d.Label(), d.MAC)
 			}
 		}
 	}

@@ -11,7 +11,6 @@ import (
 	"janustat/core/device"
 	"janustat/internal/job"
 	"janustat/internal/reach"
-	"janustat/internal/speak/dhcp"
 	"janustat/internal/speak/mdns"
 	"janustat/internal/speak/ssdp"
 	"janustat/internal/speak/wsd"
@@ -243,13 +242,8 @@ func (r *surveyRun) resolve(key hearing, v *reach.Visitor, m *wsd.Match) *wsd.Ma
 const dhcpAsks = 4
 
 func (r *surveyRun) discoverDHCP() {
-	ask, err := dhcp.Discover(r.Net.Facts().MAC, r.dhcpID)
-	if err != nil {
-		r.Log.Warn("DHCP not asked", "err", err)
-		return
-	}
 	for range dhcpAsks {
-		if err := r.Net.SendBroadcast(dhcp.ClientPort, dhcp.ServerPort, ask); err != nil {
+		if err := askDHCP(r.Net, r.dhcpID); err != nil {
 			r.Log.Warn("DHCP not asked", "err", err)
 			return
 		}

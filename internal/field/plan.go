@@ -17,11 +17,18 @@ import (
 // to be saved before anything is sent if changed is set. A sealed device gets
 // none: a password made for others would only cost it a try. A fresh device that
 // was never sent the password kept for it gets the present site password, which
-// may be a newer one; maybeKeyed tells, by ID, those that may have been.
-func Plans(sheet *job.Sheet, devices []device.Device, keys *job.Keyring, maybeKeyed map[int64]bool) (plans []commission.Plan, changed bool) {
+// may be a newer one; maybeKeyed tells, by ID, those that may have been. dns is
+// what is to be typed in by hand.
+func Plans(sheet *job.Sheet, devices []device.Device, keys *job.Keyring, maybeKeyed map[int64]bool, dns []netip.Addr) (plans []commission.Plan, changed bool) {
 	for i := range devices {
 		d := &devices[i]
 		if d.InJob != device.Taken || d.Allotted == nil {
+			continue
+		}
+		if manner := MannerOf(d); manner != commission.ByService {
+			plans = append(plans, commission.Plan{
+				ID: d.ID, Tag: d.Tag, MAC: d.MAC, Serial: d.Serial, From: d.Address(), Target: *d.Allotted, Manner: manner, DNS: dns,
+			})
 			continue
 		}
 		user, password, ok := keys.For(d.MAC)
@@ -47,6 +54,19 @@ func Plans(sheet *job.Sheet, devices []device.Device, keys *job.Keyring, maybeKe
 		return 1
 	})
 	return plans, changed
+}
+
+// MannerOf tells how a device comes to its address.
+func MannerOf(d *device.Device) commission.Manner {
+	switch {
+	case d.Access != device.Unmanaged:
+		return commission.ByService
+	case d.ByHand():
+		return commission.ByHand
+	case d.Allotted != nil && d.Allotted.DHCP:
+		return commission.ByReservation
+	}
+	return commission.ByService // bare: what it speaks is not known yet
 }
 
 // SitePassword generates a password that fits the sane rules, the job sheet's,
@@ -75,6 +95,9 @@ func Record(d *device.Device, r commission.Result) {
 	}
 	if r.Opened {
 		d.Access = device.Keyed
+	}
+	if r.Reserved && d.Allotted != nil {
+		d.Allotted.DHCP = true
 	}
 	if r.Status != commission.Done {
 		return

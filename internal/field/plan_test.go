@@ -32,7 +32,7 @@ func TestPlansGiveEachDeviceTheRightPassword(t *testing.T) {
 	}
 	keys.Set(devices[3].MAC, "root", secret.New("Their-Own-1"))
 	sheet := &job.Sheet{}
-	plans, changed := Plans(sheet, devices, keys, nil)
+	plans, changed := Plans(sheet, devices, keys, nil, nil)
 	require.True(t, changed)
 	password := func(tag string) string {
 		for _, p := range plans {
@@ -50,12 +50,12 @@ func TestPlansGiveEachDeviceTheRightPassword(t *testing.T) {
 
 	// A new site password: for those never sent the old one, and for nobody else.
 	keys.SetSite(secret.New("Site-New-2"))
-	plans, changed = Plans(sheet, devices, keys, map[int64]bool{2: true})
+	plans, changed = Plans(sheet, devices, keys, map[int64]bool{2: true}, nil)
 	require.True(t, changed)
 	assert.Equal(t, "Site-Old-1", password("C02"), "it may have been given this one already")
 	assert.Equal(t, "Site-New-2", password("C05"))
 	assert.Equal(t, "Their-Own-1", password("C04"))
-	_, changed = Plans(sheet, devices, keys, map[int64]bool{2: true})
+	_, changed = Plans(sheet, devices, keys, map[int64]bool{2: true}, nil)
 	assert.False(t, changed)
 }
 

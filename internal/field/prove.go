@@ -69,7 +69,11 @@ func (p Prover) Prove(ctx context.Context, d device.Device, plan commission.Plan
 	defer cancel()
 	// The probe finds anyone else on the address while the device is read.
 	alone := acd.Begin(probeCtx, p.Site.Net, p.Site.Net.Facts().MAC, plan.Target.Address, plan.MAC)
-	err := p.read(ctx, plan, &out)
+	read := p.read
+	if plan.Manner != commission.ByService {
+		read = p.meet
+	}
+	err := read(ctx, plan, &out)
 	if err != nil {
 		out.fail(CheckAnswers, "at "+plan.Target.Address.String(), err.Error())
 	}
@@ -130,6 +134,19 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, out *Proof) erro
 	return nil
 }
 
+// meet finds a device that speaks nothing more than ARP at its address. What was
+// typed into it beside the address cannot be read back.
+func (p Prover) meet(ctx context.Context, plan commission.Plan, out *Proof) error {
+	find, cancel := context.WithTimeoutCause(ctx, commission.FindLimit+acdLongest, errors.New("no answer"))
+	defer cancel()
+	if _, err := p.Site.Find(find, plan, []netip.Addr{plan.Target.Address}); err != nil {
+		return err
+	}
+	out.pass(CheckAnswers)
+	out.Found.Settings = plan.Target
+	return nil
+}
+
 // open offers the password, once and within the budget.
 func (p Prover) open(ctx context.Context, s commission.Session, plan commission.Plan, out *Proof) (bool, error) {
 	access, err := s.Access(ctx)
@@ -171,8 +188,8 @@ func (p *Proof) judge(plan commission.Plan) {
 	want := fmt.Sprintf("%s/%d", t.Address, t.Prefix)
 	got := fmt.Sprintf("%s/%d", f.Settings.Address, f.Settings.Prefix)
 	p.compare(CheckAddress, want == got, want, got)
-	p.compare(CheckGateway, !t.Gateway.IsValid() || f.Settings.Gateway == t.Gateway, t.Gateway, f.Settings.Gateway)
-	p.compare(CheckStatic, !f.Settings.DHCP, "DHCP off", "DHCP on")
+	p.compare(CheckGateway, t.DHCP || !t.Gateway.IsValid() || f.Settings.Gateway == t.Gateway, t.Gateway, f.Settings.Gateway)
+	p.compare(CheckStatic, !f.Settings.DHCP || t.DHCP, "DHCP off", "DHCP on")
 	p.compare(CheckName, t.Name == "" || f.Settings.Name == t.Name, t.Name, f.Settings.Name)
 	p.compare(CheckClock, f.Clock.Abs() <= clockProbeSpan, "within "+clockProbeSpan.String(), f.Clock.Round(100*time.Millisecond).String()+" off")
 }

@@ -39,7 +39,11 @@ func (*Site) Now() time.Time { return time.Now() }
 
 // Arrive takes visitors in the subnets of the device's old and new addresses.
 func (s *Site) Arrive(ctx context.Context, p commission.Plan) error {
-	_, err := s.places(ctx, []netip.Addr{p.From, p.Target.Address})
+	at := []netip.Addr{p.Target.Address}
+	if p.From.IsValid() {
+		at = append(at, p.From)
+	}
+	_, err := s.places(ctx, at)
 	return err
 }
 

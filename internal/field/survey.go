@@ -117,7 +117,7 @@ var errEnough = errors.New("everything expected was found")
 // Run surveys until it has listened long enough and asked whoever answered, or
 // has found enough.
 func (s Survey) Run(ctx context.Context) (*Findings, error) {
-	limit := s.Listen + surveyLimit + s.wideTime()
+	limit := s.Listen + surveyLimit + s.WideTime()
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, errors.New("the survey took too long"))
 	defer cancel()
 	ctx, stop := context.WithCancelCause(ctx)
@@ -238,15 +238,16 @@ func (r *surveyRun) sweepEnded(sent int, err error) {
 	}
 }
 
-// wideTime estimates how long the ranges named take at the rate.
-func (s Survey) wideTime() time.Duration {
+// WideTime estimates how long the ranges named take at the rate.
+func (s Survey) WideTime() time.Duration {
 	if s.Rate <= 0 || len(s.Wide) == 0 {
 		return 0
 	}
-	return wideRounds * time.Duration(s.wideCount()) * time.Second / time.Duration(s.Rate)
+	return wideRounds * time.Duration(s.WideCount()) * time.Second / time.Duration(s.Rate)
 }
 
-func (s Survey) wideCount() (n int) {
+// WideCount counts the addresses that the ranges named add to the sweep.
+func (s Survey) WideCount() (n int) {
 	for range s.Subnets.SweepWide(s.Wide) {
 		n++
 	}
@@ -255,7 +256,7 @@ func (s Survey) wideCount() (n int) {
 
 // sweepWide sweeps the ranges named once, telling how far it is.
 func (r *surveyRun) sweepWide(round int) bool {
-	all, begun, told := r.wideCount(), time.Now(), time.Now()
+	all, begun, told := r.WideCount(), time.Now(), time.Now()
 	var sent int
 	targets := func(yield func(netip.Addr) bool) {
 		for a := range r.Subnets.SweepWide(r.Wide) {

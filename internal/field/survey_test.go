@@ -15,6 +15,7 @@ import (
 	"janustat/core/device"
 	"janustat/internal/bench"
 	"janustat/internal/bench/benchtest"
+	"janustat/internal/job"
 	"janustat/internal/reach"
 	"janustat/internal/speak/arp"
 	"janustat/internal/wire"
@@ -158,3 +159,8 @@ func TestReturning(t *testing.T) {
 		}
 	}
 }
+
+var (
+	jobSheet  job.Sheet
+	jobGround = netip.MustParsePrefix("10.61.8.0/23")
+)

@@ -323,7 +323,9 @@ func (h *Heard) PortAnswer() (port, to uint16, open, ok bool) {
 		return 0, 0, false, false
 	}
 	both := header.TCPFlagSyn | header.TCPFlagAck
-	return t.SourcePort(), t.DestinationPort(), t.Flags()&both == both, true
+	open = t.Flags()&both == both
+	// A lone acknowledgement answers a repeated question and says nothing (RFC 5961, 4.2).
+	return t.SourcePort(), t.DestinationPort(), open, open || t.Flags()&header.TCPFlagRst != 0
 }
 
 // EchoReply reports whether a packet answers an IPv4 echo.

@@ -1,0 +1,368 @@
+package field
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"time"
+
+	"janustat/core/device"
+	"janustat/internal/job"
+	"janustat/internal/reach"
+	"janustat/internal/speak/acd"
+	"janustat/internal/speak/dhcp"
+)
+
+// ErrOtherServer is wrapped when another DHCP server answers on the wire.
+var ErrOtherServer = errors.New("another DHCP server answers on this LAN")
+
+// Timing of a lease service.
+const (
+	serverAsks     = 4                // DISCOVERs before the service begins, a second apart
+	askServers     = 10 * time.Second // between looks for a server that appears later
+	checkHolds     = 30 * time.Second // how long the word of a probe is taken
+	leasesLinger   = 4 * time.Second  // after the last device waited for has its lease
+	maxLeaseAsks   = 256              // requests that wait to be answered
+	leaseAnswering = 67               // our port, RFC 2131, 4.1
+)
+
+// LeaseClient is a device that is to be given an address.
+type LeaseClient struct {
+	MAC     device.MAC
+	Address netip.Addr
+	Waiting bool // the service may end once all of these have theirs
+}
+
+// Leaser is a small DHCP service (RFC 2131) for the devices of a job, and for
+// nobody else. Every address is probed before it is offered.
+type Leaser struct {
+	Net     *reach.Net
+	Subnets *Subnets
+	Avoid   func(netip.Addr) bool
+	Terms   dhcp.Lease // what is the same for all: subnet, gateway, servers, time
+	Clients []LeaseClient
+	For     time.Duration
+	Stay    bool // go on after the last waiting device has its lease
+	Log     *slog.Logger
+	// Tell is told of each thing that happens to a client.
+	Tell func(c LeaseClient, text string)
+	// Given is told of each lease before it is confirmed; an error withholds it.
+	Given func(job.LeaseRecord) error
+}
+
+type clientState struct {
+	LeaseClient
+	freeUntil time.Time     // the address was probed and is free
+	checking  bool          // a probe is under way
+	pending   *dhcp.Request // to be answered when it ends
+	refused   error         // why it is not offered any more
+	leased    bool
+}
+
+type leaseRun struct {
+	Leaser
+	visitor *reach.Visitor
+	clients map[device.MAC]*clientState
+	asks    chan leaseAsk
+	checked chan checkedAddress
+	other   chan error
+	dhcpID  [4]byte
+}
+
+type leaseAsk struct {
+	dhcp.Request
+	from device.MAC
+}
+
+type checkedAddress struct {
+	mac device.MAC
+	err error
+}
+
+// OtherServers looks for DHCP servers on the wire, for four seconds, without
+// taking a lease.
+func OtherServers(ctx context.Context, n *reach.Net) ([]job.Offer, error) {
+	var id [4]byte
+	_, _ = rand.Read(id[:]) // never fails (crypto/rand)
+	heard := make(chan job.Offer, 16)
+	stop := n.Hear(func(h reach.Heard) {
+		if d := h.Datagram; d != nil && d.To.Port() == dhcp.ClientPort && d.From.Port() == dhcp.ServerPort {
+			if o, err := dhcp.ParseOffer(d.Payload, id); err == nil {
+				select {
+				case heard <- offerOf(d.MAC, o, h.At):
+				default:
+				}
+			}
+		}
+	})
+	defer stop()
+	var found []job.Offer
+	for range serverAsks {
+		if err := askDHCP(n, id); err != nil {
+			return found, err
+		}
+		for t := time.NewTimer(time.Second); t != nil; {
+			select {
+			case o := <-heard:
+				known := false
+				for _, f := range found {
+					known = known || f.ServerMAC == o.ServerMAC
+				}
+				if !known {
+					found = append(found, o)
+				}
+			case <-t.C:
+				t = nil
+			case <-n.Done():
+				return found, n.Err()
+			case <-ctx.Done():
+				return found, ctx.Err()
+			}
+		}
+	}
+	return found, nil
+}
+
+func askDHCP(n *reach.Net, id [4]byte) error {
+	ask, err := dhcp.Discover(n.Facts().MAC, id)
+	if err != nil {
+		return err
+	}
+	return n.SendBroadcast(dhcp.ClientPort, dhcp.ServerPort, ask)
+}
+
+// Run serves until its time is over or every device waited for has its lease.
+// It refuses to begin, and stops, when another server is on the wire.
+func (l Leaser) Run(ctx context.Context) (leased []device.MAC, err error) {
+	others, err := OtherServers(ctx, l.Net)
+	if err != nil {
+		return nil, err
+	}
+	if len(others) > 0 {
+		return nil, fmt.Errorf("%w: %s (%s); it would race ours. Let it give the leases and run `janustat survey`, or unplug it", ErrOtherServer, others[0].Server, others[0].ServerMAC)
+	}
+	visitor, err := l.Net.Visit(ctx, l.Terms.Subnet, netip.Addr{}, l.Avoid)
+	if err != nil {
+		return nil, err
+	}
+	l.Terms.Server = visitor.Address()
+	r := &leaseRun{
+		Leaser: l, visitor: visitor, clients: map[device.MAC]*clientState{},
+		asks: make(chan leaseAsk, maxLeaseAsks), checked: make(chan checkedAddress, len(l.Clients)), other: make(chan error, 1),
+	}
+	_, _ = rand.Read(r.dhcpID[:]) // never fails (crypto/rand)
+	for _, c := range l.Clients {
+		r.clients[c.MAC] = &clientState{LeaseClient: c}
+	}
+	ctx, cancel := context.WithTimeout(ctx, l.For)
+	defer cancel()
+	defer r.Net.Hear(r.hear)()
+	// Probed now, the address is known to be free by the time it is asked for.
+	for _, c := range r.clients {
+		if c.Waiting {
+			r.check(ctx, c)
+		}
+	}
+	err = r.serve(ctx)
+	for _, c := range l.Clients {
+		if r.clients[c.MAC].leased {
+			leased = append(leased, c.MAC)
+		}
+	}
+	return leased, err
+}
+
+// hear runs on the reading goroutine.
+func (r *leaseRun) hear(h reach.Heard) {
+	d := h.Datagram
+	if d == nil {
+		return
+	}
+	switch d.To.Port() {
+	case dhcp.ClientPort:
+		server, ok := dhcp.FromServer(d.Payload)
+		if !ok {
+			return
+		}
+		select {
+		case r.other <- fmt.Errorf("%w: %s (%s) has begun to answer, so ours stops", ErrOtherServer, server, d.MAC):
+		default:
+		}
+	case dhcp.ServerPort:
+		q, err := dhcp.ParseRequest(d.Payload)
+		if err != nil || q.MAC != h.From {
+			return
+		}
+		select {
+		case r.asks <- leaseAsk{q, h.From}:
+		default: // a flood; honest clients ask again
+		}
+	}
+}
+
+func (r *leaseRun) serve(ctx context.Context) error {
+	look := time.NewTicker(askServers)
+	defer look.Stop()
+	var ended <-chan time.Time
+	for {
+		if ended == nil && !r.Stay && r.allLeased() {
+			ended = time.After(leasesLinger)
+		}
+		select {
+		case q := <-r.asks:
+			r.answer(ctx, q)
+		case c := <-r.checked:
+			r.afterCheck(c)
+		case err := <-r.other:
+			return err
+		case <-look.C:
+			if err := askDHCP(r.Net, r.dhcpID); err != nil {
+				return err
+			}
+		case <-ended:
+			return nil
+		case <-r.Net.Done():
+			return fmt.Errorf("the wire went away: %w", r.Net.Err())
+		case <-ctx.Done():
+			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+				return nil
+			}
+			return ctx.Err()
+		}
+	}
+}
+
+func (r *leaseRun) allLeased() bool {
+	waited := false
+	for _, c := range r.clients {
+		if c.Waiting {
+			waited = true
+			if !c.leased && c.refused == nil {
+				return false
+			}
+		}
+	}
+	return waited
+}
+
+// check begins an RFC 5227 probe of a client's address.
+func (r *leaseRun) check(ctx context.Context, c *clientState) {
+	c.checking = true
+	mac, address := c.MAC, c.Address
+	go func() {
+		probing, cancel := context.WithCancel(ctx)
+		defer cancel()
+		err := acd.Begin(probing, r.Net, r.Net.Facts().MAC, address, mac).Wait(ctx)
+		select {
+		case r.checked <- checkedAddress{mac, err}:
+		case <-ctx.Done():
+		}
+	}()
+}
+
+func (r *leaseRun) afterCheck(done checkedAddress) {
+	c := r.clients[done.mac]
+	c.checking = false
+	if done.err != nil {
+		if errors.Is(done.err, acd.ErrConflict) {
+			c.refused = done.err
+			r.Tell(c.LeaseClient, "not offered: "+done.err.Error())
+		}
+		return
+	}
+	c.freeUntil = time.Now().Add(checkHolds)
+	if q := c.pending; q != nil {
+		c.pending = nil
+		r.offer(c, *q)
+	}
+}
+
+// answer takes one message of a client. Those not in the job get no answer.
+func (r *leaseRun) answer(ctx context.Context, q leaseAsk) {
+	c := r.clients[q.MAC]
+	if c == nil {
+		r.Log.Debug("not in the job, so not answered", "mac", q.MAC, "vendor", q.VendorClass)
+		return
+	}
+	if c.refused != nil {
+		return
+	}
+	switch q.Kind {
+	case dhcp.Wants:
+		if time.Now().Before(c.freeUntil) {
+			r.offer(c, q.Request)
+			return
+		}
+		c.pending = &q.Request
+		if !c.checking {
+			r.check(ctx, c)
+		}
+	case dhcp.Takes:
+		r.confirm(c, q.Request)
+	case dhcp.Refuses:
+		c.refused = fmt.Errorf("the device itself found %s in use", c.Address)
+		r.Tell(c.LeaseClient, "refused by the device: it found the address in use")
+	case dhcp.Returns:
+		c.leased = false
+		r.Tell(c.LeaseClient, "given back")
+	}
+}
+
+func (r *leaseRun) terms(c *clientState) dhcp.Lease {
+	t := r.Terms
+	t.Address = c.Address
+	return t
+}
+
+func (r *leaseRun) offer(c *clientState, q dhcp.Request) {
+	b, err := q.Offer(r.terms(c))
+	r.send(q, b, err)
+}
+
+// confirm gives the lease to a client that takes our offer, or goes on with it.
+func (r *leaseRun) confirm(c *clientState, q dhcp.Request) {
+	if q.Server.IsValid() && q.Server != r.Terms.Server {
+		select {
+		case r.other <- fmt.Errorf("%w: %s takes an offer of %s, so ours stops", ErrOtherServer, q.MAC, q.Server):
+		default:
+		}
+		return
+	}
+	wanted := q.Address
+	if !wanted.IsValid() {
+		wanted = q.Current
+	}
+	fresh := time.Now().Before(c.freeUntil)
+	if wanted != c.Address || !fresh && !c.leased {
+		// It remembers another lease, or one not probed yet: it is to begin anew.
+		b, err := q.Nak(r.Terms.Server)
+		r.send(q, b, err)
+		return
+	}
+	now := time.Now()
+	if err := r.Given(job.LeaseRecord{MAC: c.MAC, Address: c.Address, At: now, Until: now.Add(r.Terms.Time)}); err != nil {
+		r.Log.Error("lease withheld: it could not be recorded", "mac", c.MAC, "err", err)
+		return
+	}
+	b, err := q.Ack(r.terms(c))
+	r.send(q, b, err)
+	if !c.leased {
+		c.leased = true
+		r.Tell(c.LeaseClient, fmt.Sprintf("leased for %s", r.Terms.Time))
+	}
+}
+
+// send answers by broadcast: a client without an address hears that for certain
+// (RFC 2131, 4.1).
+func (r *leaseRun) send(q dhcp.Request, payload []byte, err error) {
+	if err == nil {
+		to := netip.AddrPortFrom(netip.AddrFrom4([4]byte{255, 255, 255, 255}), dhcp.ClientPort)
+		err = r.Net.SendUDP(r.visitor, leaseAnswering, device.Broadcast, to, payload)
+	}
+	if err != nil {
+		r.Log.Warn("lease not sent", "mac", q.MAC, "err", err)
+	}
+}
