@@ -178,6 +178,20 @@ func (d *Device) keepAsking() {
 	}
 }
 
+// Unplug takes the device off the LAN, as when its cable is pulled.
+func (d *Device) Unplug() { d.host.down() }
+
+// Plug starts a device that was unplugged.
+func (d *Device) Plug() {
+	select {
+	case d.restart <- struct{}{}:
+	case <-d.ctx.Done():
+	}
+}
+
+// Restart restarts the device, as when its power fails for a moment.
+func (d *Device) Restart() { d.again(d.unit.Restart, false) }
+
 // Type is a person at the device's own screen: it gets an address, and starts anew.
 func (d *Device) Type(address netip.Prefix, gateway netip.Addr) {
 	d.mu.Lock()

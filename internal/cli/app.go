@@ -62,7 +62,8 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	err := root.ExecuteContext(ctx)
 	if err != nil {
 		var needs needsError
-		if !errors.As(err, &needs) || needs.text != "" {
+		var told quietly
+		if !errors.As(err, &told) && (!errors.As(err, &needs) || needs.text != "") {
 			fmt.Fprintf(a.Err, "janustat: %s\n", err)
 		}
 	}
@@ -139,7 +140,7 @@ A job, in the order of the work:
 	root.SetVersionTemplate("janustat {{.Version}}\n")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(a.beginCommand(), a.surveyCommand(), a.listCommand(), a.showCommand(), a.takeCommand(), a.leaveCommand(),
-		a.allotCommand(), a.commissionCommand(), a.proveCommand(), a.handoverCommand(), a.leaseCommand(), a.keyCommand(), a.benchCommand(), a.demoCommand())
+		a.allotCommand(), a.commissionCommand(), a.proveCommand(), a.handoverCommand(), a.leaseCommand(), a.webCommand(), a.wireCommand(), a.keyCommand(), a.benchCommand(), a.demoCommand())
 	return root
 }
 

@@ -145,7 +145,7 @@ func conditionCell(c device.Condition) cell {
 	}[c])
 }
 
-func styled(text string, s *lipgloss.Style) cell { return cell{text, s} }
+func styled(text string, s *lipgloss.Style) cell { return cell{text: text, style: s} }
 
 // countByKind gives "8 cameras, 1 recorder, …" in the order of kinds.
 func countByKind(devices []device.Device) string {

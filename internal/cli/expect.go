@@ -3,11 +3,14 @@ package cli
 import (
 	"fmt"
 	"maps"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"janustat/core/device"
+	"janustat/internal/field"
 	"janustat/internal/job"
 )
 
@@ -48,21 +51,20 @@ func parseExpected(terms []string) (expected, error) {
 	return e, nil
 }
 
-// counts reports whether a device is one that a person hung: everything but
-// bystanders and what is another's. A bare device counts only by its MAC having
-// been taken, since nobody can tell what it is.
-func counts(j *job.Job, d *device.Device) bool {
-	return d.Kind != device.Other && !j.Sheet.IsNotOurs(d.Address())
+// counts reports whether a device is one that a person hung: what has told what
+// it is, or was taken; no bystander, and nothing that is another's.
+func counts(d *device.Device) bool {
+	return d.Kind != device.Other && !d.NotOurs && (d.Access != device.Unmanaged || d.InJob == device.Taken)
 }
 
 // missing says what is not there yet, a line each.
-func (e expected) missing(j *job.Job, devices []device.Device) []string {
+func (e expected) missing(devices []device.Device) []string {
 	have, all := map[device.Kind]int{}, 0
 	for i := range devices {
-		if counts(j, &devices[i]) {
+		if counts(&devices[i]) {
 			all++
+			have[devices[i].Kind]++
 		}
-		have[devices[i].Kind]++
 	}
 	var out []string
 	if e.all > all {
@@ -76,7 +78,25 @@ func (e expected) missing(j *job.Job, devices []device.Device) []string {
 	return out
 }
 
-func (a *App) printExpected(e expected, j *job.Job, devices []device.Device, missing []string) {
+// met tells whether a survey's findings so far hold everything expected.
+func (e expected) met(j *job.Job, known []device.Device) func(*field.Findings) bool {
+	if e.none() {
+		return nil
+	}
+	return func(f *field.Findings) bool {
+		found := withKinds(j, device.Merge(f.Sightings))
+		all, _ := device.Reconcile(known, found, time.Time{})
+		seen := map[device.MAC]bool{}
+		for i := range found {
+			seen[found[i].MAC] = true
+		}
+		all = slices.DeleteFunc(all, func(d device.Device) bool { return !seen[d.MAC] })
+		field.Judge(j.Sheet, all, netip.Prefix{})
+		return len(e.missing(all)) == 0
+	}
+}
+
+func (a *App) printExpected(e expected, devices []device.Device, missing []string) {
 	switch {
 	case e.none():
 	case len(missing) == 0:
@@ -85,7 +105,7 @@ func (a *App) printExpected(e expected, j *job.Job, devices []device.Device, mis
 		fmt.Fprintf(a.Out, "%s %s\n", a.paint(a.Out, badStyle, "missing:"), strings.Join(missing, ", "))
 		var gone []string
 		for i := range devices {
-			if d := &devices[i]; d.InJob == device.Taken && counts(j, d) {
+			if d := &devices[i]; d.InJob == device.Taken && counts(d) {
 				gone = append(gone, d.Tag)
 			}
 		}

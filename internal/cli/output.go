@@ -63,9 +63,12 @@ type column struct {
 type cell struct {
 	text  string
 	style *lipgloss.Style
+	blank bool // empty means nothing at all, not "not known"
 }
 
 func plain(s string) cell { return cell{text: s} }
+
+func blankable(s string) cell { return cell{text: s, blank: true} }
 
 // listing is a table for people.
 type listing struct {
@@ -116,7 +119,7 @@ func (l *listing) render(keep []bool, colour bool) string {
 		row := make([]string, len(at))
 		for i, c := range at {
 			row[i] = r[c].text
-			if row[i] == "" {
+			if row[i] == "" && !r[c].blank {
 				row[i] = "–"
 			}
 		}

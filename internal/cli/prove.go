@@ -171,10 +171,10 @@ func checkCell(checks []field.Check, name string) cell {
 	at := slices.IndexFunc(checks, func(c field.Check) bool { return c.Name == name })
 	switch {
 	case at < 0:
-		return cell{"–", &faintStyle}
+		return cell{text: "–", style: &faintStyle}
 	case checks[at].OK:
-		return cell{"ok", &goodStyle}
+		return cell{text: "ok", style: &goodStyle}
 	default:
-		return cell{"NO", &badStyle}
+		return cell{text: "NO", style: &badStyle}
 	}
 }

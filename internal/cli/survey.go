@@ -163,11 +163,7 @@ func (a *App) look(ctx context.Context, j *job.Job, known []device.Device, n *re
 			a.say("wide sweep of %d addresses, at %d a second, twice: about %s", s.WideCount(), s.Rate, left.Round(time.Second))
 		}
 	}
-	if !o.expect.none() {
-		s.Enough = func(f *field.Findings) bool {
-			return len(o.expect.missing(j, withKinds(j, device.Merge(f.Sightings)))) == 0
-		}
-	}
+	s.Enough = o.expect.met(j, known)
 	found, err := s.Run(ctx)
 	if err != nil {
 		return nil, err
@@ -252,7 +248,7 @@ func (a *App) finishSurvey(ctx context.Context, j *job.Job, s *surveyed, o surve
 		return err
 	}
 	devices := s.seen()
-	missing := o.expect.missing(j, devices)
+	missing := o.expect.missing(devices)
 	if a.json {
 		err := a.emit(surveyJSON{allJSON(devices), orEmpty(s.changes), orEmpty(s.found.Offers), s.found.VLANs, missing, s.record.Took.Milliseconds()})
 		if err != nil {
@@ -260,7 +256,7 @@ func (a *App) finishSurvey(ctx context.Context, j *job.Job, s *surveyed, o surve
 		}
 	} else {
 		a.printSurvey(devices, s.changes, s.found, s.record.Took)
-		a.printExpected(o.expect, j, devices, missing)
+		a.printExpected(o.expect, devices, missing)
 	}
 	if len(missing) > 0 {
 		return needsError{}

@@ -23,11 +23,7 @@ func (a *App) watch(ctx context.Context, j *job.Job, s *surveyed, n *reach.Net, 
 	if err != nil {
 		return err
 	}
-	if !o.expect.none() {
-		survey.Enough = func(f *field.Findings) bool {
-			return len(o.expect.missing(j, withKinds(j, device.Merge(f.Sightings)))) == 0
-		}
-	}
+	survey.Enough = o.expect.met(j, s.devices)
 	a.say("watching %s; ctrl-C ends", plural(len(s.seen()), "device"))
 	begun := time.Now()
 	var printErr error
@@ -59,7 +55,7 @@ func (a *App) watch(ctx context.Context, j *job.Job, s *surveyed, n *reach.Net, 
 		a.say("complete: everything expected is there")
 		return nil
 	}
-	if missing := o.expect.missing(j, again.devices); len(missing) > 0 {
+	if missing := o.expect.missing(again.seen()); len(missing) > 0 {
 		return needsError{"missing: " + strings.Join(missing, ", ")}
 	}
 	return nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"slices"
 	"sync"
@@ -261,4 +262,20 @@ func (s *session) Restart(ctx context.Context) error { return lost(s.Client.Rest
 func (s *session) Close() {
 	s.Client.Close()
 	s.path.Close()
+}
+
+// Dialer gives the way to a device's TCP ports, by its MAC, until ctx ends.
+func (s *Site) Dialer(ctx context.Context, mac device.MAC, at netip.Addr) (func(context.Context, uint16) (net.Conn, error), error) {
+	v, err := s.visitor(ctx, at)
+	if err != nil {
+		return nil, err
+	}
+	path, err := s.Net.Open(v, mac)
+	if err != nil {
+		return nil, err
+	}
+	context.AfterFunc(ctx, path.Close)
+	return func(ctx context.Context, port uint16) (net.Conn, error) {
+		return path.Dial(ctx, netip.AddrPortFrom(at, port))
+	}, nil
 }

@@ -283,6 +283,9 @@ func (r *surveyRun) sweepWide(round int) bool {
 
 // visit takes a visitor in the subnet of an address and sends discovery from it.
 func (r *surveyRun) visit(near netip.Addr) {
+	if r.Net == nil { // a replay goes nowhere
+		return
+	}
 	subnet := r.Subnets.Of(near)
 	r.mu.Lock()
 	begun := r.subnets[subnet]

@@ -74,7 +74,7 @@ func listen(ifi *net.Interface) (*packet.Conn, error) {
 	conn, err := packet.Listen(ifi, packet.Raw, unix.ETH_P_ALL, nil)
 	switch {
 	case errors.Is(err, os.ErrPermission):
-		return nil, fmt.Errorf("%w on %s: %s", ErrPermission, ifi.Name, permissionHint())
+		return nil, &PermissionError{ifi.Name, permissionHint()}
 	case err != nil:
 		return nil, fmt.Errorf("open %s: %w", ifi.Name, err)
 	}

@@ -37,6 +37,20 @@ type Facts struct {
 // ErrPermission is wrapped when the system refuses raw frames.
 var ErrPermission = errors.New("no permission for raw Ethernet frames")
 
+// PermissionError tells how to get the permission. It matches ErrPermission.
+type PermissionError struct {
+	Adapter string
+	Hint    string // the exact command
+}
+
+// Error names the adapter and the way out.
+func (e *PermissionError) Error() string {
+	return fmt.Sprintf("%s on %s: %s", ErrPermission, e.Adapter, e.Hint)
+}
+
+// Is matches ErrPermission.
+func (*PermissionError) Is(target error) bool { return target == ErrPermission }
+
 // ErrNoAdapter is wrapped when there is no such adapter, or none to choose.
 var ErrNoAdapter = errors.New("no adapter")
 

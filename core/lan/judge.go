@@ -1,0 +1,198 @@
+package lan
+
+import (
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+)
+
+// Judge gives the faults, heaviest first and the likelier before the less
+// likely. The same facts always give the same answer.
+func Judge(f Facts) []Fault {
+	var out []Fault
+	for _, look := range []func(Facts) []Fault{
+		noLink, noRights, wrongAdapter, silence, selfAssigned, firewall, forwarding,
+		noDHCP, twoDHCP, duplicate, otherSubnets, tagged, silent,
+	} {
+		out = append(out, look(f)...)
+	}
+	order := map[Weight]int{Stops: 0, Hampers: 1, Note: 2}
+	slices.SortStableFunc(out, func(a, b Fault) int { return order[a.Weight] - order[b.Weight] })
+	return out
+}
+
+func (f Facts) chosen() (Adapter, bool) {
+	at := slices.IndexFunc(f.Adapters, func(a Adapter) bool { return a.Name == f.Chosen })
+	if at < 0 {
+		return Adapter{}, false
+	}
+	return f.Adapters[at], true
+}
+
+// wired gives the adapters that a site's cable can be in.
+func (f Facts) wired(fits func(Adapter) bool) (names []string) {
+	for _, a := range f.Adapters {
+		if !a.Wireless && !a.Virtual && fits(a) {
+			names = append(names, a.Name)
+		}
+	}
+	return names
+}
+
+func noLink(f Facts) []Fault {
+	if a, ok := f.chosen(); ok {
+		if a.Up && a.Link {
+			return nil
+		}
+		return []Fault{{"no-link", Stops, a.Name + " has no link: no cable, or nothing alive at its other end",
+			"push the cable in at both ends, look for the port light, try another port of the switch; then run `janustat wire` again"}}
+	}
+	if f.Simulated || slices.ContainsFunc(f.Adapters, func(a Adapter) bool { return a.Up && a.Link }) {
+		return nil
+	}
+	return []Fault{{"no-link", Stops, "no adapter of this laptop has a link", "plug the cable in and look for the port light; a USB adapter may need another socket"}}
+}
+
+func noRights(f Facts) []Fault {
+	switch {
+	case f.NoRights != "":
+		return []Fault{{"no-rights", Stops, "this program may not use raw Ethernet frames here", f.NoRights}}
+	case f.Chosen == "" && f.Why != "":
+		return []Fault{{"no-adapter", Stops, f.Why, "name the one with the site's cable: `janustat wire --wire NAME`"}}
+	}
+	return nil
+}
+
+func wrongAdapter(f Facts) []Fault {
+	a, ok := f.chosen()
+	if !ok {
+		return nil
+	}
+	others := f.wired(func(o Adapter) bool { return o.Name != a.Name && o.Link })
+	choose := "use --wire " + strings.Join(others, " or --wire ")
+	switch {
+	case (a.Wireless || a.Virtual) && len(others) > 0:
+		kind := "wireless"
+		if a.Virtual {
+			kind = "not a piece of hardware"
+		}
+		return []Fault{{"wrong-adapter", Hampers, fmt.Sprintf("%s is %s, and another adapter has a cable in it", a.Name, kind), choose}}
+	case a.Wireless:
+		return []Fault{{"wireless", Hampers, a.Name + " is wireless: access points drop frames for the temporary addresses used here", "use a cable"}}
+	case !a.Link && len(others) > 0:
+		return []Fault{{"wrong-adapter", Stops, fmt.Sprintf("%s has no link, but %s has", a.Name, strings.Join(others, ", ")), choose}}
+	}
+	return nil
+}
+
+func silence(f Facts) []Fault {
+	if a, ok := f.chosen(); !ok && !f.Simulated || ok && !a.Link || f.Chosen == "" || f.Frames > 0 {
+		return nil
+	}
+	return []Fault{{"silence", Stops, "not one frame was heard: the port may be switched off, blocked, or in a VLAN of its own",
+		"try another port of the switch, or ask who runs it for an open access port"}}
+}
+
+// linkLocal is where a system goes that finds no DHCP server (RFC 3927).
+var linkLocal = netip.MustParsePrefix("169.254.0.0/16")
+
+func selfAssigned(f Facts) []Fault {
+	a, _ := f.chosen()
+	if !slices.ContainsFunc(a.Addresses, func(p netip.Prefix) bool { return linkLocal.Contains(p.Addr()) }) {
+		return nil
+	}
+	return []Fault{{"self-assigned", Note, "the laptop gave itself a 169.254 address, having found no DHCP server",
+		"leave it: Janustat takes temporary addresses of its own in every subnet and never uses the laptop's"}}
+}
+
+func firewall(f Facts) []Fault {
+	var hard, soft []string
+	for _, r := range f.Firewall {
+		if r.Reaches {
+			hard = append(hard, r.Where+": "+r.Text)
+		} else {
+			soft = append(soft, r.Where+": "+r.Text)
+		}
+	}
+	var out []Fault
+	if len(hard) > 0 {
+		out = append(out, Fault{"firewall", Hampers, "a firewall rule drops frames before they leave: " + strings.Join(hard, "; "),
+			"take that rule out while you work (`nft -a list ruleset` shows its handle)"})
+	}
+	if len(soft) > 0 {
+		out = append(out, Fault{"firewall-input", Note, "the firewall drops what it does not know: " + strings.Join(soft, "; "),
+			"leave it: raw frames are read before it. Only programs that use the laptop's own addresses are stopped by it"})
+	}
+	return out
+}
+
+func forwarding(f Facts) []Fault {
+	if !f.Forwards {
+		return nil
+	}
+	return []Fault{{"forwarding", Hampers, "this laptop forwards IPv4 (containers or a shared connection switch that on), so its system may answer for our temporary addresses",
+		"while you work: sudo sysctl net.ipv4.ip_forward=0"}}
+}
+
+func noDHCP(f Facts) []Fault {
+	if f.Chosen == "" || len(f.Servers) > 0 || f.Frames == 0 {
+		return nil
+	}
+	return []Fault{{"no-dhcp", Note, "no DHCP server answers", "nothing to do for devices with an address; those without one get theirs by `janustat lease`"}}
+}
+
+func twoDHCP(f Facts) []Fault {
+	if len(f.Servers) < 2 {
+		return nil
+	}
+	names := make([]string, len(f.Servers))
+	for i, s := range f.Servers {
+		names[i] = fmt.Sprintf("%s (%s) for %s", s.Address, s.MAC, s.Subnet)
+	}
+	return []Fault{{"two-dhcp", Hampers, fmt.Sprintf("%d DHCP servers answer: %s; devices get an address from either by chance", len(f.Servers), strings.Join(names, ", ")),
+		"find out which one belongs here and unplug the other; it is often a router or recorder somebody plugged in"}}
+}
+
+func duplicate(f Facts) (out []Fault) {
+	for _, d := range f.Duplicates {
+		out = append(out, Fault{"duplicate", Hampers, fmt.Sprintf("the laptop's own address %s is also claimed by %s", d.Address, d.Holder),
+			"give the laptop another one, or let DHCP: its own connections suffer; Janustat's do not"})
+	}
+	return out
+}
+
+func otherSubnets(f Facts) []Fault {
+	var others []string
+	for _, h := range f.Subnets {
+		if f.Site.IsValid() && !f.Site.Overlaps(h.Subnet) {
+			others = append(others, fmt.Sprintf("%s (%d)", h.Subnet, h.Hosts))
+		}
+	}
+	if len(others) == 0 {
+		return nil
+	}
+	return []Fault{{"other-subnets", Note, fmt.Sprintf("hosts are heard outside the site subnet %s (from %s): %s", f.Site, f.SiteFrom, strings.Join(others, ", ")),
+		"new devices on factory addresses are to be expected. If another's network shares this cable, name it in the job sheet under network.not_ours"}}
+}
+
+func tagged(f Facts) []Fault {
+	if len(f.VLANs) == 0 {
+		return nil
+	}
+	var ids []string
+	for _, id := range slices.Sorted(maps.Keys(f.VLANs)) {
+		ids = append(ids, fmt.Sprint(id))
+	}
+	return []Fault{{"tagged", Hampers, "frames arrive with a VLAN tag (" + strings.Join(ids, ", ") + "): this is a trunk port, and what is in those VLANs is not reached from here",
+		"ask for an access port in the cameras' VLAN, or use the switch port a camera was on"}}
+}
+
+func silent(f Facts) (out []Fault) {
+	for _, s := range f.Silent {
+		out = append(out, Fault{"silent", Hampers, fmt.Sprintf("%s does not answer at %s", s.What, s.Address),
+			"is it switched on, and on this cable? If its address is wrong, correct the job sheet"})
+	}
+	return out
+}
