@@ -34,7 +34,7 @@ func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
 		if !r.wait(at - time.Since(begun)) {
 			return
 		}
-		for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}, nil} {
+		for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}, {wsd.WebDevice}, nil} {
 			r.send(v, device.MAC{}, netip.AddrPortFrom(to.wsd, wsd.Port), wsd.Probe(newUUID(), types...))
 			if !r.wait(probeSpacing) {
 				return

@@ -126,29 +126,17 @@ func (r *surveyRun) match(h reach.Heard, d *reach.Datagram, m *wsd.Match) {
 		return
 	}
 	key := hearing{d.MAC, at}
-	scopes := wsd.ReadScopes(m.Scopes)
-	kind, indoor := kindOf(m.Types, scopes, nil)
-	s := device.Sighting{
-		At: h.At, By: "wsd", MAC: d.MAC, Address: at, Endpoint: m.Endpoint,
-		Facts: device.Facts{Kind: kind, Indoor: indoor, Name: scopes.Name, Model: plainHardware(scopes.Hardware)},
-	}
-	if !speaksDevice(m) {
-		for _, t := range m.Types {
-			s.Facts.Offers = append(s.Facts.Offers, "wsd:"+t.Local)
-		}
-	}
 	r.mu.Lock()
 	if len(r.matched) >= maxHeard {
 		r.mu.Unlock()
 		return
 	}
 	was := r.matched[key]
-	if was == nil || len(was.XAddrs) == 0 {
-		r.matched[key] = m
-	}
-	if was == nil {
-		r.heard[key] = true
-		r.add(s)
+	whole := m.With(was)
+	r.matched[key] = &whole
+	r.heard[key] = true
+	if was == nil || !whole.Says(*was) {
+		r.add(sightingOf(h.At, key, &whole))
 	}
 	visitor := r.visitors[r.Subnets.Of(at)]
 	r.mu.Unlock()
@@ -159,6 +147,22 @@ func (r *surveyRun) match(h reach.Heard, d *reach.Datagram, m *wsd.Match) {
 	if visitor != nil || r.Net == nil {
 		r.readOne(key, visitor)
 	}
+}
+
+// sightingOf is what an answer to discovery says of a device.
+func sightingOf(at time.Time, key hearing, m *wsd.Match) device.Sighting {
+	scopes := wsd.ReadScopes(m.Scopes)
+	kind, indoor := kindOf(m.Types, scopes, nil)
+	s := device.Sighting{
+		At: at, By: "wsd", MAC: key.mac, Address: key.addr, Endpoint: m.Endpoint,
+		Facts: device.Facts{Kind: kind, Indoor: indoor, Name: scopes.Name, Model: plainHardware(scopes.Hardware)},
+	}
+	if !speaksDevice(m) {
+		for _, t := range m.Types {
+			s.Facts.Offers = append(s.Facts.Offers, "wsd:"+t.Local)
+		}
+	}
+	return s
 }
 
 // hearClient takes what a device says when it asks for an address.

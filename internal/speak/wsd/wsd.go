@@ -31,6 +31,7 @@ const (
 	// NetworkNS and DeviceNS hold the types that standard devices announce.
 	NetworkNS = "http://www.onvif.org/ver10/network/wsdl"
 	DeviceNS  = "http://www.onvif.org/ver10/device/wsdl"
+	profileNS = "http://schemas.xmlsoap.org/ws/2006/02/devprof"
 
 	toDiscovery = "urn:schemas-xmlsoap-org:ws:2005:04:discovery"
 )
@@ -46,7 +47,14 @@ type Type struct{ Space, Local string }
 var (
 	Transmitter = Type{NetworkNS, "NetworkVideoTransmitter"}
 	AnyDevice   = Type{DeviceNS, "Device"}
+	// WebDevice is the type of everything that follows the Devices Profile for Web
+	// Services: computers and printers, for the most part.
+	WebDevice = Type{profileNS, "Device"}
 )
+
+// prefixOf are the prefixes that everyone's examples use. XML leaves them free,
+// but some hosts compare types as text.
+var prefixOf = map[string]string{NetworkNS: "dn", DeviceNS: "tds", profileNS: "wsdp"}
 
 // Probe builds a probe for types; none asks everything. The message id must be a fresh urn:uuid.
 func Probe(id string, types ...Type) []byte {
@@ -54,8 +62,12 @@ func Probe(id string, types ...Type) []byte {
 	if len(types) > 0 {
 		names := make([]string, len(types))
 		for i, t := range types {
-			decl += fmt.Sprintf(` xmlns:q%d="%s"`, i, t.Space)
-			names[i] = fmt.Sprintf("q%d:%s", i, t.Local)
+			prefix := prefixOf[t.Space]
+			if prefix == "" {
+				prefix = fmt.Sprintf("q%d", i)
+			}
+			decl += fmt.Sprintf(` xmlns:%s="%s"`, prefix, t.Space)
+			names[i] = prefix + ":" + t.Local
 		}
 		inner = "<d:Types>" + strings.Join(names, " ") + "</d:Types>"
 	}
@@ -100,6 +112,29 @@ type Match struct {
 	Types    []Type
 	Scopes   []string
 	XAddrs   []string
+}
+
+// With gives the match with what an earlier one said and this one leaves out:
+// announcements are often shorter than answers. Earlier may be nil.
+func (m Match) With(earlier *Match) Match {
+	if earlier == nil || earlier.Endpoint != m.Endpoint {
+		return m
+	}
+	if len(m.Types) == 0 {
+		m.Types = earlier.Types
+	}
+	if len(m.Scopes) == 0 {
+		m.Scopes = earlier.Scopes
+	}
+	if len(m.XAddrs) == 0 {
+		m.XAddrs = earlier.XAddrs
+	}
+	return m
+}
+
+// Says reports whether two matches say the same.
+func (m Match) Says(o Match) bool {
+	return m.Endpoint == o.Endpoint && slices.Equal(m.Types, o.Types) && slices.Equal(m.Scopes, o.Scopes) && slices.Equal(m.XAddrs, o.XAddrs)
 }
 
 // maxMatches bounds the matches of one message: a device answers for itself.

@@ -91,3 +91,14 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func TestWithKeepsWhatAShorterMessageLeavesOut(t *testing.T) {
+	hello := Match{Endpoint: "urn:uuid:1", XAddrs: []string{"http://10.0.0.5/x"}}
+	answer := Match{Endpoint: "urn:uuid:1", Types: []Type{AnyDevice}, Scopes: []string{"onvif://www.onvif.org/name/x"}}
+	both := answer.With(&hello)
+	assert.Equal(t, Match{hello.Endpoint, answer.Types, answer.Scopes, hello.XAddrs}, both)
+	assert.True(t, hello.With(&both).Says(both))
+	assert.False(t, hello.Says(both))
+	assert.Equal(t, answer, answer.With(&Match{Endpoint: "another", XAddrs: []string{"x"}}))
+	assert.Equal(t, answer, answer.With(nil))
+}
