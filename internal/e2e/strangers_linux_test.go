@@ -113,8 +113,8 @@ func TestStrangersAreFoundDescribedAndLeftAlone(t *testing.T) {
 	l.in("desk", "ip", "route", "add", "default", "via", "10.61.8.1")
 	l.daemon("desk", "wsdd", "-4", "-i", "eth0", "-n", "TICKET-DESK")
 	l.listens("desk", 3702)
-	// It opens its sockets long before it looks at them for the first time.
-	l.in("desk", "bash", "-c", `exec 3<>/dev/tcp/10.61.8.53/5357; printf "GET / HTTP/1.0\r\n\r\n" >&3; read -t 30 line <&3`)
+	// It opens that socket long before it looks at it; this one it opens when it does.
+	l.until("the metadata service", func() bool { return strings.Contains(l.in("desk", "cat", "/proc/net/tcp"), ":14ED ") })
 	snmp := filepath.Join(dir, "snmpd.conf")
 	require.NoError(t, os.WriteFile(snmp, []byte("agentaddress udp:161\nrocommunity quillmere\n"), 0o600))
 	l.daemon("ups", "env", "MIBS=", "snmpd", "-f", "-LE", "3", "-C", "-c", snmp, "-p", filepath.Join(dir, "snmpd.pid"))
