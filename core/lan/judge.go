@@ -46,8 +46,10 @@ func noLink(f Facts) []Fault {
 		if a.Up && a.Link {
 			return nil
 		}
-		return []Fault{{"no-link", Stops, a.Name + " has no link: no cable, or nothing alive at its other end",
-			"push the cable in at both ends, look for the port light, try another port of the switch; then run `janustat wire` again"}}
+		return []Fault{{
+			"no-link", Stops, a.Name + " has no link: no cable, or nothing alive at its other end",
+			"push the cable in at both ends, look for the port light, try another port of the switch; then run `janustat wire` again",
+		}}
 	}
 	if f.Simulated || slices.ContainsFunc(f.Adapters, func(a Adapter) bool { return a.Up && a.Link }) {
 		return nil
@@ -91,8 +93,10 @@ func silence(f Facts) []Fault {
 	if a, ok := f.chosen(); !ok && !f.Simulated || ok && !a.Link || f.Chosen == "" || f.Frames > 0 {
 		return nil
 	}
-	return []Fault{{"silence", Stops, "not one frame was heard: the port may be switched off, blocked, or in a VLAN of its own",
-		"try another port of the switch, or ask who runs it for an open access port"}}
+	return []Fault{{
+		"silence", Stops, "not one frame was heard: the port may be switched off, blocked, or in a VLAN of its own",
+		"try another port of the switch, or ask who runs it for an open access port",
+	}}
 }
 
 // linkLocal is where a system goes that finds no DHCP server (RFC 3927).
@@ -103,8 +107,10 @@ func selfAssigned(f Facts) []Fault {
 	if !slices.ContainsFunc(a.Addresses, func(p netip.Prefix) bool { return linkLocal.Contains(p.Addr()) }) {
 		return nil
 	}
-	return []Fault{{"self-assigned", Note, "the laptop gave itself a 169.254 address, having found no DHCP server",
-		"leave it: Janustat takes temporary addresses of its own in every subnet and never uses the laptop's"}}
+	return []Fault{{
+		"self-assigned", Note, "the laptop gave itself a 169.254 address, having found no DHCP server",
+		"leave it: Janustat takes temporary addresses of its own in every subnet and never uses the laptop's",
+	}}
 }
 
 func firewall(f Facts) []Fault {
@@ -118,12 +124,16 @@ func firewall(f Facts) []Fault {
 	}
 	var out []Fault
 	if len(hard) > 0 {
-		out = append(out, Fault{"firewall", Hampers, "a firewall rule drops frames before they leave: " + strings.Join(hard, "; "),
-			"take that rule out while you work (`nft -a list ruleset` shows its handle)"})
+		out = append(out, Fault{
+			"firewall", Hampers, "a firewall rule drops frames before they leave: " + strings.Join(hard, "; "),
+			"take that rule out while you work (`nft -a list ruleset` shows its handle)",
+		})
 	}
 	if len(soft) > 0 {
-		out = append(out, Fault{"firewall-input", Note, "the firewall drops what it does not know: " + strings.Join(soft, "; "),
-			"leave it: raw frames are read before it. Only programs that use the laptop's own addresses are stopped by it"})
+		out = append(out, Fault{
+			"firewall-input", Note, "the firewall drops what it does not know: " + strings.Join(soft, "; "),
+			"leave it: raw frames are read before it. Only programs that use the laptop's own addresses are stopped by it",
+		})
 	}
 	return out
 }
@@ -132,8 +142,10 @@ func forwarding(f Facts) []Fault {
 	if !f.Forwards {
 		return nil
 	}
-	return []Fault{{"forwarding", Hampers, "this laptop forwards IPv4 (containers or a shared connection switch that on), so its system may answer for our temporary addresses",
-		"while you work: sudo sysctl net.ipv4.ip_forward=0"}}
+	return []Fault{{
+		"forwarding", Hampers, "this laptop forwards IPv4 (containers or a shared connection switch that on), so its system may answer for our temporary addresses",
+		"while you work: sudo sysctl net.ipv4.ip_forward=0",
+	}}
 }
 
 func noDHCP(f Facts) []Fault {
@@ -151,14 +163,18 @@ func twoDHCP(f Facts) []Fault {
 	for i, s := range f.Servers {
 		names[i] = fmt.Sprintf("%s (%s) for %s", s.Address, s.MAC, s.Subnet)
 	}
-	return []Fault{{"two-dhcp", Hampers, fmt.Sprintf("%d DHCP servers answer: %s; devices get an address from either by chance", len(f.Servers), strings.Join(names, ", ")),
-		"find out which one belongs here and unplug the other; it is often a router or recorder somebody plugged in"}}
+	return []Fault{{
+		"two-dhcp", Hampers, fmt.Sprintf("%d DHCP servers answer: %s; devices get an address from either by chance", len(f.Servers), strings.Join(names, ", ")),
+		"find out which one belongs here and unplug the other; it is often a router or recorder somebody plugged in",
+	}}
 }
 
 func duplicate(f Facts) (out []Fault) {
 	for _, d := range f.Duplicates {
-		out = append(out, Fault{"duplicate", Hampers, fmt.Sprintf("the laptop's own address %s is also claimed by %s", d.Address, d.Holder),
-			"give the laptop another one, or let DHCP: its own connections suffer; Janustat's do not"})
+		out = append(out, Fault{
+			"duplicate", Hampers, fmt.Sprintf("the laptop's own address %s is also claimed by %s", d.Address, d.Holder),
+			"give the laptop another one, or let DHCP: its own connections suffer; Janustat's do not",
+		})
 	}
 	return out
 }
@@ -173,8 +189,10 @@ func otherSubnets(f Facts) []Fault {
 	if len(others) == 0 {
 		return nil
 	}
-	return []Fault{{"other-subnets", Note, fmt.Sprintf("hosts are heard outside the site subnet %s (from %s): %s", f.Site, f.SiteFrom, strings.Join(others, ", ")),
-		"new devices on factory addresses are to be expected. If another's network shares this cable, name it in the job sheet under network.not_ours"}}
+	return []Fault{{
+		"other-subnets", Note, fmt.Sprintf("hosts are heard outside the site subnet %s (from %s): %s", f.Site, f.SiteFrom, strings.Join(others, ", ")),
+		"new devices on factory addresses are to be expected. If another's network shares this cable, name it in the job sheet under network.not_ours",
+	}}
 }
 
 func tagged(f Facts) []Fault {
@@ -185,14 +203,18 @@ func tagged(f Facts) []Fault {
 	for _, id := range slices.Sorted(maps.Keys(f.VLANs)) {
 		ids = append(ids, fmt.Sprint(id))
 	}
-	return []Fault{{"tagged", Hampers, "frames arrive with a VLAN tag (" + strings.Join(ids, ", ") + "): this is a trunk port, and what is in those VLANs is not reached from here",
-		"ask for an access port in the cameras' VLAN, or use the switch port a camera was on"}}
+	return []Fault{{
+		"tagged", Hampers, "frames arrive with a VLAN tag (" + strings.Join(ids, ", ") + "): this is a trunk port, and what is in those VLANs is not reached from here",
+		"ask for an access port in the cameras' VLAN, or use the switch port a camera was on",
+	}}
 }
 
 func silent(f Facts) (out []Fault) {
 	for _, s := range f.Silent {
-		out = append(out, Fault{"silent", Hampers, fmt.Sprintf("%s does not answer at %s", s.What, s.Address),
-			"is it switched on, and on this cable? If its address is wrong, correct the job sheet"})
+		out = append(out, Fault{
+			"silent", Hampers, fmt.Sprintf("%s does not answer at %s", s.What, s.Address),
+			"is it switched on, and on this cable? If its address is wrong, correct the job sheet",
+		})
 	}
 	return out
 }

@@ -159,6 +159,23 @@ func (a *App) paint(w io.Writer, s lipgloss.Style, text string) string {
 	return s.Render(text)
 }
 
+// wrap breaks text between words to fit a stream's terminal; further lines are
+// indented. Where there is no terminal it stays one line.
+func (a *App) wrap(w io.Writer, indent int, text string) string {
+	limit := width(w) - indent
+	if limit < minWrap {
+		return text
+	}
+	lines := strings.Split(lipgloss.Wrap(text, limit, " "), "\n")
+	for i := range lines {
+		lines[i] = strings.TrimRight(lines[i], " ")
+	}
+	return strings.Join(lines, "\n"+strings.Repeat(" ", indent))
+}
+
+// minWrap is the narrowest text that is worth breaking.
+const minWrap = 30
+
 // plural gives "1 camera", "2 cameras".
 func plural(n int, word string) string {
 	if n == 1 {

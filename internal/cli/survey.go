@@ -373,7 +373,7 @@ func (a *App) printLAN(devices []device.Device, found *field.Findings) {
 			text += ", NTP " + joinAddresses(o.NTP)
 		}
 		if o.LeaseS > 0 {
-			text += fmt.Sprintf(", for %s", time.Duration(o.LeaseS)*time.Second)
+			text += ", for " + roundText(time.Duration(o.LeaseS)*time.Second)
 		}
 		fmt.Fprintln(w, text)
 	}
@@ -381,13 +381,15 @@ func (a *App) printLAN(devices []device.Device, found *field.Findings) {
 		fmt.Fprintln(w, a.paint(w, badStyle, fmt.Sprintf("%d DHCP servers answer", len(found.Offers)))+": devices get an address from either by chance. Find out which one belongs here and unplug the other.")
 	}
 	counts := map[device.Condition]int{}
-	groups := map[netip.Addr]int{}
+	groups, bystanders := map[netip.Addr]int{}, map[netip.Addr]int{}
 	for i := range devices {
 		if d := &devices[i]; d.Kind != device.Other || d.Condition == device.Bare {
 			counts[d.Condition]++
 		}
 		if len(devices[i].Clashing) > 0 {
-			groups[devices[i].Address()]++
+			if groups[devices[i].Address()]++; devices[i].Kind == device.Other {
+				bystanders[devices[i].Address()]++
+			}
 		}
 	}
 	clashing := make([]netip.Addr, 0, len(groups))
@@ -396,7 +398,14 @@ func (a *App) printLAN(devices []device.Device, found *field.Findings) {
 	}
 	slices.SortFunc(clashing, netip.Addr.Compare)
 	for _, x := range clashing {
-		fmt.Fprintf(w, "%s %s answers for %d devices: they can all stay plugged in; commission moves each by its MAC\n", a.paint(w, badStyle, "clash:"), x, groups[x])
+		text := fmt.Sprintf("%s answers for %d devices: they can all stay plugged in; commission moves each by its MAC", x, groups[x])
+		if n := bystanders[x]; n > 0 {
+			text = fmt.Sprintf("%s answers for %s and %s: the device is moved by its MAC, the bystander is left alone", x, plural(groups[x]-n, "device"), plural(n, "bystander"))
+		}
+		if bystanders[x] == groups[x] {
+			text = fmt.Sprintf("%s answers for %d bystanders: none of them is touched; whose are they?", x, groups[x])
+		}
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, badStyle, "clash "), a.wrap(w, 8, text))
 	}
 	for _, c := range []struct {
 		condition device.Condition
@@ -407,12 +416,23 @@ func (a *App) printLAN(devices []device.Device, found *field.Findings) {
 		{device.Bare, "without any address: take them by MAC with --kind, allot, then `janustat lease`"},
 	} {
 		if n := counts[c.condition]; n > 0 {
-			fmt.Fprintf(w, "%s %s %s\n", a.paint(w, workStyle, string(c.condition)+":"), plural(n, "device"), c.words)
+			fmt.Fprintf(w, "%s  %s\n", a.paint(w, workStyle, fmt.Sprintf("%-6s", c.condition)), a.wrap(w, 8, plural(n, "device")+" "+c.words))
 		}
 	}
 	for id, n := range found.VLANs {
-		fmt.Fprintf(w, "%s frames of VLAN %d arrive tagged (%d so far): this may be a trunk port. What is in that VLAN is not reached from here; ask for an access port.\n", a.paint(w, workStyle, "tagged:"), id, n)
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, workStyle, "tagged"), a.wrap(w, 8, fmt.Sprintf("frames of VLAN %d (%d so far): this may be a trunk port. What is in that VLAN is not reached from here; ask for an access port.", id, n)))
 	}
+}
+
+// roundText writes a length of time without its empty parts.
+func roundText(d time.Duration) string {
+	text := d.String()
+	for _, empty := range []string{"m0s", "h0m"} {
+		if strings.HasSuffix(text, empty) {
+			text = text[:len(text)-len(empty)+1]
+		}
+	}
+	return text
 }
 
 func joinAddresses(list []netip.Addr) string {

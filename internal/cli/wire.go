@@ -174,7 +174,8 @@ func (a *App) printWire(f lan.Facts, faults []lan.Fault) {
 	}
 	for i, x := range faults {
 		style := map[lan.Weight]*lipgloss.Style{lan.Stops: &badStyle, lan.Hampers: &workStyle, lan.Note: &faintStyle}[x.Weight]
-		fmt.Fprintf(w, "%d. %s  %s\n   %s %s\n", i+1, a.paint(w, *style, fmt.Sprintf("%-7s", x.Weight)), x.What, a.paint(w, headStyle, "→"), x.Remedy)
+		head := fmt.Sprint(i+1, ". ", a.paint(w, *style, fmt.Sprintf("%-7s", x.Weight)))
+		fmt.Fprintf(w, "%s  %s\n   %s %s\n", head, a.wrap(w, 12, x.What), a.paint(w, headStyle, "→"), a.wrap(w, 5, x.Remedy))
 	}
 	if len(faults) == 0 || faults[0].Weight == lan.Note {
 		fmt.Fprintf(w, "%s Next: janustat survey\n", a.paint(w, goodStyle, "Nothing stands in the way."))

@@ -3,9 +3,12 @@ package e2e
 import (
 	"encoding/json"
 	"net/netip"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -117,4 +120,35 @@ func BenchmarkCommission40(b *testing.B) {
 		}
 	}
 	b.ReportMetric(surveyed.Seconds(), "survey-s")
+}
+
+// BenchmarkWide sweeps a /16 by the built program at the default rate, beside a
+// survey without it, and tells the most memory each took. Run it with -benchtime=1x.
+func BenchmarkWide(b *testing.B) {
+	l := newLAN(b)
+	program := built(b)
+	l.plug("laptop", "02:1a:70:00:00:01", "10.61.8.200/23")
+	l.plug("gw", "02:5c:00:00:00:01", "10.61.8.1/23")
+	job := filepath.Join(b.TempDir(), "job")
+	l.in("laptop", program, "begin", job, "--subnet", "10.61.8.0/23", "--quiet")
+	for _, args := range [][]string{nil, {"--wide", "10.61.0.0/16"}} {
+		name := "plain"
+		if args != nil {
+			name = "wide"
+		}
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				c := exec.Command("ip", append([]string{"netns", "exec", l.ns("laptop"), program, "--job", job, "survey", "--wire", "eth0"}, args...)...)
+				out, err := c.CombinedOutput()
+				require.NoError(b, err, string(out))
+				usage := c.ProcessState.SysUsage().(*syscall.Rusage)
+				b.ReportMetric(float64(usage.Maxrss)/1024, "MB-at-most")
+				for _, line := range strings.Split(string(out), "\n") {
+					if strings.Contains(line, "frames a second") {
+						b.Log(strings.TrimSpace(line))
+					}
+				}
+			}
+		})
+	}
 }

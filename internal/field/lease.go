@@ -351,7 +351,7 @@ func (r *leaseRun) confirm(c *clientState, q dhcp.Request) {
 	r.send(q, b, err)
 	if !c.leased {
 		c.leased = true
-		r.Tell(c.LeaseClient, fmt.Sprintf("leased for %s", r.Terms.Time))
+		r.Tell(c.LeaseClient, fmt.Sprintf("leased until %s", now.Add(r.Terms.Time).Format("15:04")))
 	}
 }
 

@@ -141,8 +141,10 @@ func TestSurveyRecord(t *testing.T) {
 	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	s := SurveyRecord{
 		At: at, Took: 9 * time.Second, Found: 3, Laptop: []netip.Prefix{netip.MustParsePrefix("10.61.8.200/23")},
-		Offers: []Offer{{ServerMAC: device.MAC{2}, Server: netip.MustParseAddr("10.61.8.2"), Subnet: netip.MustParsePrefix("10.61.8.0/23"), Offered: netip.MustParseAddr("10.61.9.100"),
-			DNS: []netip.Addr{netip.MustParseAddr("10.61.8.3")}, NTP: []netip.Addr{netip.MustParseAddr("10.61.8.4")}, LeaseS: 7200, At: at}},
+		Offers: []Offer{{
+			ServerMAC: device.MAC{2}, Server: netip.MustParseAddr("10.61.8.2"), Subnet: netip.MustParsePrefix("10.61.8.0/23"), Offered: netip.MustParseAddr("10.61.9.100"),
+			DNS: []netip.Addr{netip.MustParseAddr("10.61.8.3")}, NTP: []netip.Addr{netip.MustParseAddr("10.61.8.4")}, LeaseS: 7200, At: at,
+		}},
 	}
 	require.NoError(t, j.Register.AddSurvey(t.Context(), s))
 	offers, err := j.Register.Offers(t.Context())

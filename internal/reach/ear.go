@@ -136,7 +136,7 @@ func (e *Ear) hearIPv6(h *Heard, b []byte) {
 	}
 	src, dst := netip.AddrFrom16(ip.SourceAddress().As16()), netip.AddrFrom16(ip.DestinationAddress().As16())
 	payload := []byte(ip.Payload())
-	if ip.TransportProtocol() == header.IPv6FragmentHeader {
+	if ip.NextHeader() == uint8(header.IPv6FragmentHeader) {
 		if len(payload) < ipv6FragmentLen || payload[0] != uint8(header.UDPProtocolNumber) {
 			return
 		}
@@ -150,8 +150,8 @@ func (e *Ear) hearIPv6(h *Heard, b []byte) {
 		}
 		return
 	}
-	h.Source, h.Destination, h.Protocol, h.Payload = src, dst, uint8(ip.TransportProtocol()), payload
-	if ip.TransportProtocol() == header.UDPProtocolNumber {
+	h.Source, h.Destination, h.Protocol, h.Payload = src, dst, ip.NextHeader(), payload
+	if h.Protocol == uint8(header.UDPProtocolNumber) {
 		h.Datagram, _ = parseUDP(h.From, src, dst, payload)
 	}
 }

@@ -148,7 +148,7 @@ func Parse(frame []byte) (Packet, error) {
 		return Packet{}, ErrNotND
 	}
 	ip := header.IPv6(frame[etherLen:])
-	if !ip.IsValid(len(ip)) || ip.TransportProtocol() != header.ICMPv6ProtocolNumber {
+	if !ip.IsValid(len(ip)) || ip.NextHeader() != uint8(header.ICMPv6ProtocolNumber) {
 		return Packet{}, ErrNotND
 	}
 	p := Packet{
