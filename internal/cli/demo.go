@@ -155,6 +155,12 @@ names:
   02:0a:c0:00:05:01: Crew door
   OHS-3108: Office
   GH4-0612: Vehicle gate
+
+# Whose MACs begin so; IEEE's registry knows real ones by itself:
+survey:
+  makers:
+    "02:5c:00": Brightmoor
+    "02:9d:00:00:00:30": Tallow & Pike
 `
 
 func (d demoPlayer) play(ctx context.Context) error {

@@ -2,8 +2,14 @@ package e2e
 
 import (
 	"bufio"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
 	"fmt"
+	"math/big"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -125,10 +131,11 @@ func TestPagesOfDevicesOnOneAddressOpenSideBySide(t *testing.T) {
 	conf := filepath.Join(dir, "nginx.conf")
 	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, `daemon off; master_process off; user root; pid %[1]s/pid; error_log %[1]s/err;
 events {}
-http { access_log off; server { listen 80; absolute_redirect on; server_name 10.61.8.61;
+http { access_log off; ssl_certificate %[1]s/cert; ssl_certificate_key %[1]s/key; server { listen 80; listen 443 ssl; absolute_redirect on; server_name 10.61.8.61;
   location = /old { return 301 /new; }
-  location / { default_type text/html; gzip on; gzip_min_length 1; return 200 '<!doctype html><title>Fog horn</title><a id=a href="http://10.61.8.61/old">old</a>'; } } }
+  location / { default_type text/html; gzip on; gzip_min_length 1; return 200 '<!doctype html><title>Fog horn</title><a id=a href="http://10.61.8.61/old">old</a><a id=s href="https://10.61.8.61/secure">secure</a>'; } } }
 `, dir), 0o600))
+	selfSigned(t, dir)
 	l.daemon("horn", "nginx", "-c", conf, "-e", filepath.Join(dir, "err"), "-p", dir)
 	l.until("the horn's page", func() bool { return strings.Contains(l.in("horn", "cat", "/proc/net/tcp"), ":0050 ") })
 
@@ -166,9 +173,28 @@ http { access_log off; server { listen 80; absolute_redirect on; server_name 10.
 	b.until(horn, "location.pathname", "/new")
 	b.until(horn, "document.title", "Fog horn")
 
+	// A link of the page to its own HTTPS port, with a certificate that nobody signed.
+	b.text(horn, "document.getElementById('s').click(); ''")
+	b.until(horn, "location.pathname", "/secure")
+	b.until(horn, "document.title", "Fog horn")
+
 	// Nothing is to be seen there without the name.
 	port := links[0].Link[strings.LastIndex(links[0].Link, ":"):]
 	answer := l.in("laptop", "bash", "-c", fmt.Sprintf(`exec 3<>/dev/tcp/127.0.0.1/%s; printf "GET / HTTP/1.0\r\nHost: localhost\r\n\r\n" >&3; head -1 <&3`, strings.Trim(port, ":/")))
 	assert.Contains(t, answer, "404")
 	assert.Equal(t, before, l.in("laptop", "ip", "-4", "-o", "addr")+l.in("laptop", "ip", "route"), "the laptop's own settings changed")
+}
+
+// selfSigned makes a key and a certificate of its own, as devices do.
+func selfSigned(t *testing.T, dir string) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	about := x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour)}
+	cert, err := x509.CreateCertificate(rand.Reader, &about, &about, &key.PublicKey, key)
+	require.NoError(t, err)
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	for name, block := range map[string]*pem.Block{"cert": {Type: "CERTIFICATE", Bytes: cert}, "key": {Type: "PRIVATE KEY", Bytes: private}} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), pem.EncodeToMemory(block), 0o600))
+	}
 }

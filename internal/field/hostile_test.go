@@ -73,11 +73,18 @@ func TestGarbageDoesNotHideDevices(t *testing.T) {
 			}
 			copy(f, device.Broadcast[:])
 			copy(f[6:], villain[:])
-			switch chance.IntN(3) {
+			switch chance.IntN(6) {
 			case 0:
 				binary.BigEndian.PutUint16(f[12:], 0x0806)
 			case 1:
 				binary.BigEndian.PutUint16(f[12:], 0x0800)
+			case 2:
+				binary.BigEndian.PutUint16(f[12:], 0x86dd)
+			case 3:
+				binary.BigEndian.PutUint16(f[12:], 0x8100)
+			case 4: // to a port that somebody listens on
+				port := []string{"68", "1900", "3702", "5353", "41702", "41703"}[chance.IntN(6)]
+				f = udpTo(villain, device.Broadcast, "10.61.8.66:"+[]string{"67", "5353", "53", "1900"}[chance.IntN(4)], "10.61.8.255:"+port, f[14:])
 			}
 			if sent++; sent < 60_000 {
 				_ = w.Write(f)

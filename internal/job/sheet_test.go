@@ -91,3 +91,37 @@ func FuzzParseSheet(f *testing.F) {
 		s.Claim()
 	})
 }
+
+func TestSheetOfAnAwkwardSite(t *testing.T) {
+	s, err := ParseSheet([]byte(`
+network: {dns: [10.61.8.3], ntp: [10.61.8.4], not_ours: [10.99.0.0/16]}
+expected: {camera: 24, recorder: 1}
+survey: {rate: 500, makers: {"02:e4": Verrine, "02:e4:42": Verrine domes}}
+lease: {temporary: 10.61.9.220-10.61.9.239, time: 30m}
+`))
+	require.NoError(t, err)
+	assert.True(t, s.IsNotOurs(netip.MustParseAddr("10.99.3.4")))
+	assert.False(t, s.IsNotOurs(netip.MustParseAddr("10.61.8.4")))
+	assert.Equal(t, "Verrine domes", s.MakerOf(device.MAC{2, 0xe4, 0x42, 0, 0, 1}), "the longest prefix counts")
+	assert.Equal(t, "Verrine", s.MakerOf(device.MAC{2, 0xe4, 0x43, 0, 0, 1}))
+	assert.Empty(t, s.MakerOf(device.MAC{2}))
+	assert.Equal(t, 30*time.Minute, s.LeaseTime())
+	assert.Equal(t, DefaultLease, (&Sheet{}).LeaseTime())
+	c, ok := s.Claim()
+	assert.True(t, ok)
+	assert.Equal(t, []netip.Addr{netip.MustParseAddr("10.61.8.3")}, c.DNS)
+	for text, want := range map[string]string{
+		"network: {dns: [fe80::1]}":             "network.dns",
+		"network: {not_ours: [0.0.0.0/0]}":      "network.not_ours[0]",
+		"expected: {toaster: 1}":                "expected.toaster",
+		"expected: {camera: -1}":                "expected.camera",
+		"survey: {rate: 99999}":                 "survey.rate",
+		"survey: {makers: {zz: x}}":             "survey.makers",
+		"lease: {time: 1s}":                     "lease.time",
+		"lease: {temporary: 10.0.0.9-10.0.0.1}": "runs backwards",
+	} {
+		_, err := ParseSheet([]byte(text))
+		require.ErrorIs(t, err, ErrSheet, text)
+		assert.ErrorContains(t, err, want)
+	}
+}

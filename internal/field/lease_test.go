@@ -1,0 +1,158 @@
+package field
+
+import (
+	"context"
+	"net"
+	"net/netip"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/insomniacslk/dhcp/dhcpv4"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/core/device"
+	"janustat/internal/bench"
+	"janustat/internal/bench/benchtest"
+	"janustat/internal/job"
+	"janustat/internal/reach"
+	"janustat/internal/speak/dhcp"
+	"janustat/internal/wire"
+)
+
+// bareSite is three devices that ask for an address; a printer has the one that
+// the second is to get.
+const bareSite = `
+site: Bare
+seed: 5
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: cube, model: tallow-cube, mac: "02:7a:11:00:09:01", serial: B, count: 3, address: none, dhcp: true, fallback: none, ask_every: 1s}
+others:
+  - {id: printer, role: printer, mac: "02:9d:00:00:00:30", address: 10.61.8.42/23}
+`
+
+type leasing struct {
+	Leaser
+	mu    sync.Mutex
+	told  map[device.MAC][]string
+	given []job.LeaseRecord
+}
+
+func startLeasing(t *testing.T) (*leasing, string, *bench.Bench) {
+	site, err := bench.Parse([]byte(bareSite))
+	require.NoError(t, err)
+	path, _, b := benchtest.StartSite(t, site)
+	w, err := wire.DialBench(path)
+	require.NoError(t, err)
+	n := reach.New(w)
+	t.Cleanup(func() { n.Close() })
+	l := &leasing{told: map[device.MAC][]string{}}
+	l.Leaser = Leaser{
+		Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), For: time.Minute, Log: quiet(),
+		Terms: dhcp.Lease{Subnet: netip.MustParsePrefix("10.61.8.0/23"), Gateway: netip.MustParseAddr("10.61.8.1"), Time: time.Hour},
+		Clients: []LeaseClient{
+			{MAC: device.MAC{2, 0x7a, 0x11, 0, 9, 1}, Address: netip.MustParseAddr("10.61.8.41"), Waiting: true},
+			{MAC: device.MAC{2, 0x7a, 0x11, 0, 9, 2}, Address: netip.MustParseAddr("10.61.8.42"), Waiting: true},
+		},
+		Tell: func(c LeaseClient, text string) {
+			l.mu.Lock()
+			defer l.mu.Unlock()
+			l.told[c.MAC] = append(l.told[c.MAC], text)
+		},
+		Given: func(r job.LeaseRecord) error { l.given = append(l.given, r); return nil },
+	}
+	return l, path, b
+}
+
+func TestLeaseGivesToTheTakenAndProbesFirst(t *testing.T) {
+	t.Parallel()
+	l, _, _ := startLeasing(t)
+	leased, err := l.Run(t.Context())
+	require.NoError(t, err)
+	first, second := l.Clients[0].MAC, l.Clients[1].MAC
+	assert.Equal(t, []device.MAC{first}, leased, "the second's address is a printer's; the third was not taken")
+	require.NotEmpty(t, l.given)
+	assert.Equal(t, netip.MustParseAddr("10.61.8.41"), l.given[0].Address)
+	assert.Equal(t, time.Hour, l.given[0].Until.Sub(l.given[0].At))
+	require.Len(t, l.told[second], 1)
+	assert.Contains(t, l.told[second][0], "10.61.8.42 is in use by 02:9d:00:00:00:30")
+	// It is there now, at the address it was given.
+	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	defer cancel()
+	v, err := l.Net.Visit(ctx, l.Terms.Subnet, netip.Addr{}, nil)
+	require.NoError(t, err)
+	at, err := l.Net.WaitFor(ctx, first, []reach.Place{{Address: l.Clients[0].Address, From: v}})
+	require.NoError(t, err)
+	assert.Equal(t, l.Clients[0].Address, at)
+}
+
+func TestLeaseStopsWhenAnotherServerAppears(t *testing.T) {
+	t.Parallel()
+	l, socket, _ := startLeasing(t)
+	// It answers every client that asks, but not us: it was switched on after we looked.
+	rogue := plugIn(t, socket, nil)
+	own := l.Net.Facts().MAC
+	l.Stay = true
+	begun := make(chan struct{})
+	l.Tell = func(LeaseClient, string) {
+		select {
+		case <-begun:
+		default:
+			close(begun)
+		}
+	}
+	done := make(chan error, 1)
+	go func() { _, err := l.Run(t.Context()); done <- err }()
+	select {
+	case <-begun:
+	case err := <-done:
+		require.NoError(t, err)
+	}
+	ask, err := dhcpv4.NewDiscovery(own[:])
+	require.NoError(t, err)
+	m, err := dhcpv4.NewReplyFromRequest(ask, dhcpv4.WithMessageType(dhcpv4.MessageTypeOffer), dhcpv4.WithYourIP(net.IPv4(10, 61, 9, 9)),
+		dhcpv4.WithOption(dhcpv4.OptServerIdentifier(net.IPv4(10, 61, 8, 9))))
+	require.NoError(t, err)
+	require.NoError(t, rogue.Write(udpTo(villain, device.Broadcast, "10.61.8.9:67", "255.255.255.255:68", m.ToBytes())))
+	select {
+	case err := <-done:
+		require.ErrorIs(t, err, ErrOtherServer)
+		assert.Contains(t, err.Error(), "10.61.8.9 (02:66:00:00:00:01) has begun to answer")
+	case <-time.After(20 * time.Second):
+		t.Fatal("it goes on beside another server")
+	}
+}
+
+// udpTo builds a frame with a datagram, whose checksum is left out (RFC 768).
+func udpTo(from, to device.MAC, src, dst string, payload []byte) []byte {
+	s, d := netip.MustParseAddrPort(src), netip.MustParseAddrPort(dst)
+	total := 28 + len(payload)
+	f := append(append(append([]byte{}, to[:]...), from[:]...), 8, 0)
+	f = append(f, 0x45, 0, byte(total>>8), byte(total), 0, 0, 0, 0, 64, 17, 0, 0)
+	f = append(append(f, s.Addr().AsSlice()...), d.Addr().AsSlice()...)
+	f = append(f, byte(s.Port()>>8), byte(s.Port()), byte(d.Port()>>8), byte(d.Port()), byte((total-20)>>8), byte(total-20), 0, 0)
+	return append(f, payload...)
+}
+
+func TestWhatDHCPWasSeenToGiveIsNotAllotted(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, job.Begin(t.Context(), dir, []byte("name: x\n")))
+	j, err := job.Open(t.Context(), dir)
+	require.NoError(t, err)
+	defer j.Close()
+	at := netip.MustParseAddr
+	leased := device.Device{Tag: "C01", InJob: device.Taken, Facts: device.Facts{Settings: &device.Settings{Address: at("10.61.8.50"), DHCP: true}}}
+	asked := device.Device{Tag: "C02", InJob: device.Taken, Facts: device.Facts{Asks: &device.DHCPClient{Wants: at("10.61.8.51")}}}
+	ours := leased
+	ours.Tag, ours.Settings = "C03", &device.Settings{Address: at("10.61.8.52"), DHCP: true}
+	ours.Allotted = &device.Settings{Address: at("10.61.8.52")}
+	got, err := Reserved(t.Context(), j, []device.Device{leased, asked, ours})
+	require.NoError(t, err)
+	why := map[string]string{}
+	for _, r := range got {
+		why[r.Range.String()] = r.Why
+	}
+	assert.Equal(t, map[string]string{"10.61.8.50": "leased by DHCP to C01", "10.61.8.51": "leased by DHCP to C02"}, why)
+}
