@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -65,7 +66,13 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 	}
 	now := time.Now()
 	failed := 0
+	records := map[int64]job.ProofRecord{}
 	for i := range proofs {
+		checks, err := json.Marshal(proofs[i].Checks)
+		if err != nil {
+			return err
+		}
+		records[proofs[i].Device.ID] = job.ProofRecord{At: now, OK: proofs[i].OK(), Checks: checks}
 		d := deviceByID(devices, proofs[i].Device.ID)
 		if d.Proved = now; !proofs[i].OK() {
 			d.Proved, failed = time.Time{}, failed+1
@@ -86,6 +93,9 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 		field.Judge(j.Sheet, devices, g.Subnet)
 	}
 	if err := j.Register.Save(ctx, devices); err != nil {
+		return err
+	}
+	if err := j.Register.AddProofs(ctx, records); err != nil {
 		return err
 	}
 	if err := a.printProofs(proofs, failed); err != nil {

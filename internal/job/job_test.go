@@ -123,6 +123,23 @@ func TestJournalAndAttempts(t *testing.T) {
 	assert.Zero(t, wait)
 }
 
+func TestProofsAreKeptWithTheirDates(t *testing.T) {
+	j := begin(t)
+	d := []device.Device{{MAC: device.MAC{2, 1}}}
+	require.NoError(t, j.Register.Save(t.Context(), d))
+	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	for i, ok := range []bool{false, true} {
+		p := ProofRecord{At: at.Add(time.Duration(i) * time.Hour), OK: ok, Checks: []byte(`[{"check":"clock","ok":true}]`)}
+		require.NoError(t, j.Register.AddProofs(t.Context(), map[int64]ProofRecord{d[0].ID: p}))
+	}
+	got, err := j.Register.Proofs(t.Context(), d[0].ID)
+	require.NoError(t, err)
+	require.Len(t, got, 2)
+	assert.False(t, got[0].OK)
+	assert.Equal(t, at.Add(time.Hour), got[1].At)
+	assert.JSONEq(t, `[{"check":"clock","ok":true}]`, string(got[1].Checks))
+}
+
 func TestLeases(t *testing.T) {
 	j := begin(t)
 	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)

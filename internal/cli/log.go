@@ -1,0 +1,145 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/internal/field"
+	"janustat/internal/job"
+)
+
+func (a *App) logCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "log DEVICE",
+		Short:   "Tell the story of one device in words",
+		Long:    "Tells what became of one device: when it was first seen, what was written to it\nand with what outcome, and every proving, in order.",
+		Example: "  janustat log C01\n  janustat log C01 --json",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return usagef("log takes one device")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			j, devices, err := a.open(c.Context())
+			if err != nil {
+				return err
+			}
+			defer j.Close()
+			d, err := device.Find(devices, args[0])
+			if err != nil {
+				return err
+			}
+			history, err := j.Register.History(c.Context(), d.ID)
+			if err != nil {
+				return err
+			}
+			proofs, err := j.Register.Proofs(c.Context(), d.ID)
+			if err != nil {
+				return err
+			}
+			story := tellStory(d, history, proofs)
+			if a.json {
+				return a.emit(orEmpty(story))
+			}
+			fmt.Fprintln(a.Out, a.paint(a.Out, headStyle, strings.TrimSpace(d.Label()+"  "+d.Name)))
+			day := ""
+			for _, s := range story {
+				if today := s.At.Local().Format("Monday, 2 January 2006"); today != day {
+					day = today
+					fmt.Fprintln(a.Out, day)
+				}
+				style := &goodStyle
+				if !s.OK {
+					style = &badStyle
+				}
+				mark := a.paint(a.Out, *style, map[bool]string{true: " ", false: "!"}[s.OK])
+				fmt.Fprintf(a.Out, "  %s %s %s\n", s.At.Local().Format("15:04:05"), mark, a.wrap(a.Out, 13, s.Text))
+			}
+			return nil
+		},
+	}
+}
+
+// chapter is one thing in a device's story.
+type chapter struct {
+	At   time.Time `json:"at"`
+	OK   bool      `json:"ok"`
+	Text string    `json:"text"`
+}
+
+func tellStory(d *device.Device, history []job.Entry, proofs []job.ProofRecord) []chapter {
+	what := strings.Join(strings.Fields(fmt.Sprintf("%s %s %s", d.Kind, d.Make, whatText(d))), " ")
+	story := []chapter{{d.FirstSeen, true, fmt.Sprintf("first seen: %s, MAC %s%s", what, d.MAC, foundText(d))}}
+	for _, e := range history {
+		story = append(story, chapter{e.Begun, e.Outcome == "done", stepText(e)})
+	}
+	for _, p := range proofs {
+		story = append(story, chapter{p.At, p.OK, proofText(p)})
+	}
+	slices.SortStableFunc(story, func(x, y chapter) int { return x.At.Compare(y.At) })
+	return story
+}
+
+func foundText(d *device.Device) string {
+	if d.AsFound == nil || !d.AsFound.Address.IsValid() {
+		return ""
+	}
+	return ", set to " + settingsText(d.AsFound) + " when this job first opened it"
+}
+
+// stepWords tell each step in the past, once it is done.
+var stepWords = map[commission.Step]string{
+	commission.StepKey:     "was given its first password, for its %s",
+	commission.StepClock:   "had its clock set to %s",
+	commission.StepName:    "was named %q",
+	commission.StepAddress: "was moved to %s",
+	commission.StepGateway: "had its gateway set to %s",
+	commission.StepRestart: "was restarted, %s",
+	commission.StepHand:    "was set up by hand: %s",
+}
+
+func stepText(e job.Entry) string {
+	text := e.Step + ": " + e.Intent
+	if words, ok := stepWords[commission.Step(e.Step)]; ok {
+		text = fmt.Sprintf(words, e.Intent)
+	}
+	took := ""
+	if d := e.Ended.Sub(e.Begun); !e.Ended.IsZero() && d >= time.Second {
+		took = fmt.Sprintf(" (took %.0f s)", d.Seconds())
+	}
+	switch e.Outcome {
+	case "done":
+		return text + took
+	case "refused":
+		return text + ": the device refused: " + e.Detail
+	case "unknown":
+		return text + ": no reply came, so whether it was carried out was looked for afterwards"
+	default:
+		return text + ": cut short before the outcome was known; the next run looked for it"
+	}
+}
+
+func proofText(p job.ProofRecord) string {
+	if p.OK {
+		return "was proved: every check held"
+	}
+	var checks []field.Check
+	if err := json.Unmarshal(p.Checks, &checks); err != nil {
+		return "was not proved"
+	}
+	var bad []string
+	for _, c := range checks {
+		if !c.OK {
+			bad = append(bad, fmt.Sprintf("%s should be %s, was %s", c.Name, c.Want, c.Got))
+		}
+	}
+	return "was not proved: " + strings.Join(bad, "; ")
+}

@@ -1,0 +1,43 @@
+package cli
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"janustat/core/device"
+	"janustat/internal/job"
+)
+
+func TestTheStoryIsToldInOrderAndInWords(t *testing.T) {
+	t0 := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	at := func(s int) time.Time { return t0.Add(time.Duration(s) * time.Second) }
+	d := &device.Device{FirstSeen: t0, MAC: device.MAC{2, 1}, Facts: device.Facts{Kind: device.Camera, Make: "Verrine", Model: "Dome 420"}}
+	story := tellStory(d, []job.Entry{
+		{Step: "key", Intent: "administrator admin", Begun: at(10), Ended: at(10), Outcome: "done"},
+		{Step: "name", Intent: "Quay", Begun: at(11), Ended: at(11), Outcome: "refused", Detail: "too long"},
+		{Step: "address", Intent: "10.61.8.41/23, DHCP off", Begun: at(12), Ended: at(16), Outcome: "unknown"},
+		{Step: "restart", Intent: "to use the new address", Begun: at(40)},
+		{Step: "clock", Intent: "UTC now", Begun: at(50), Ended: at(53), Outcome: "done"},
+	}, []job.ProofRecord{
+		{At: at(30), Checks: []byte(`[{"check":"clock","ok":false,"want":"within 2s","got":"9s off"},{"check":"name","ok":true}]`)},
+		{At: at(60), OK: true},
+	})
+	var texts []string
+	var ok []bool
+	for _, c := range story {
+		texts, ok = append(texts, c.Text), append(ok, c.OK)
+	}
+	assert.Equal(t, []string{
+		"first seen: camera Verrine Dome 420, MAC 02:01:00:00:00:00",
+		"was given its first password, for its administrator admin",
+		`was named "Quay": the device refused: too long`,
+		"was moved to 10.61.8.41/23, DHCP off: no reply came, so whether it was carried out was looked for afterwards",
+		"was not proved: clock should be within 2s, was 9s off",
+		"was restarted, to use the new address: cut short before the outcome was known; the next run looked for it",
+		"had its clock set to UTC now (took 3 s)",
+		"was proved: every check held",
+	}, texts)
+	assert.Equal(t, []bool{true, true, false, false, false, false, true, true}, ok)
+}

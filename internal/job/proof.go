@@ -1,0 +1,48 @@
+package job
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// ProofRecord is what one proving of a device gave.
+type ProofRecord struct {
+	At     time.Time       `json:"at"`
+	OK     bool            `json:"ok"`
+	Checks json.RawMessage `json:"checks"`
+}
+
+// AddProofs records one proving of several devices, by their IDs.
+func (r *Register) AddProofs(ctx context.Context, proofs map[int64]ProofRecord) error {
+	return r.tx(ctx, func(tx *sql.Tx) error {
+		for id, p := range proofs {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO proof (device_id, at, ok, checks) VALUES (?,?,?,?)", id, stamp(p.At), p.OK, string(p.Checks)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Proofs reads the provings of a device, oldest first.
+func (r *Register) Proofs(ctx context.Context, id int64) ([]ProofRecord, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT at, ok, checks FROM proof WHERE device_id=? ORDER BY id", id)
+	if err != nil {
+		return nil, fmt.Errorf("register: %w", err)
+	}
+	defer rows.Close()
+	var out []ProofRecord
+	for rows.Next() {
+		var p ProofRecord
+		var at, checks string
+		if err := rows.Scan(&at, &p.OK, &checks); err != nil {
+			return nil, fmt.Errorf("register: %w", err)
+		}
+		p.At, p.Checks = unstamp(at), json.RawMessage(checks)
+		out = append(out, p)
+	}
+	return out, rows.Err()
+}
