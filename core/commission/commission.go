@@ -24,6 +24,7 @@ const (
 	StepVisit   Step = "visit"   // take a visitor address in its subnet
 	StepFind    Step = "find"    // meet it at its old or its new address
 	StepKey     Step = "key"     // create the administrator
+	StepRekey   Step = "rekey"   // give an administrator another password
 	StepClock   Step = "clock"   // set UTC
 	StepName    Step = "name"    // set the name
 	StepProbe   Step = "probe"   // RFC 5227 probe of the allotted address
@@ -68,10 +69,37 @@ type Plan struct {
 	User     string       // administrator's name
 	Password secret.Password
 	Service  string // path of its device service
+	// Others are further keys to try, in order, when the password does not open it
+	// or there is none: one that a change was about to give it, those of earlier
+	// work, and known factory ones.
+	Others []Credential
+	// Replace is what a factory password is replaced by; it is on the keyring.
+	Replace secret.Password
+	// Another gives a further password to try for a fresh device that refuses one,
+	// and has it on the keyring before it returns; it may be nil.
+	Another func(refused int) (secret.Password, error)
 	// NameBySerial gives the name for a serial number that was not known when the
 	// plan was made, or ""; it may be nil.
 	NameBySerial func(serial string) string
 }
+
+// Credential is a key that may open a device.
+type Credential struct {
+	User     string
+	Password secret.Password
+	Origin   Origin
+}
+
+// Origin is where a key comes from.
+type Origin string
+
+// The origins.
+const (
+	FromKeyring Origin = ""        // the device's own
+	FromChange  Origin = "change"  // its next one, of a change that was cut short
+	FromEarlier Origin = "earlier" // of earlier work
+	FromFactory Origin = "factory" // known to all
+)
 
 // Found is one reading of a device.
 type Found struct {
@@ -125,6 +153,8 @@ type Session interface {
 	// Rules gives the password rules the device publishes, or nil.
 	Rules(ctx context.Context) (*secret.Rules, error)
 	CreateAdministrator(ctx context.Context, user string, p secret.Password) error
+	// SetPassword gives an administrator another password.
+	SetPassword(ctx context.Context, user string, p secret.Password) error
 	SetClock(ctx context.Context) error
 	SetName(ctx context.Context, name string) error
 	// SetAddress sets address and prefix with DHCP off; restart tells whether
@@ -171,8 +201,13 @@ type Result struct {
 	Reason string     // why it needs the installer
 	Next   string     // what the installer can do
 	Writes []Step     // writes carried out, in order
-	Opened bool       // the password opened it
-	At     netip.Addr // where it was last met
+	Opened bool       // a password opened it
+	Key    Credential // which one, or the one that took its place
+	// Refused are the keys that did not open it.
+	Refused []Credential
+	// Factory tells that a factory password opens it still.
+	Factory bool
+	At      netip.Addr // where it was last met
 	// Reserved tells that the device takes no static address, so that it keeps
 	// the allotted one by a reservation on the site's DHCP server.
 	Reserved bool

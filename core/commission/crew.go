@@ -33,13 +33,22 @@ func (p *Places) Give() { <-p.free }
 // plans. spawn runs a function beside the others, as a goroutine does; done,
 // which may be nil, is told of each result as it comes.
 func RunAll(ctx context.Context, w Worker, plans []Plan, spawn func(func()), done func(Result)) []Result {
+	return all(plans, spawn, done, func(p Plan) Result { return w.Run(ctx, p) })
+}
+
+// ChangeAll changes the password of every device, as RunAll commissions them.
+func ChangeAll(ctx context.Context, w Worker, plans []Plan, spawn func(func()), done func(Result)) []Result {
+	return all(plans, spawn, done, func(p Plan) Result { return w.Change(ctx, p) })
+}
+
+func all(plans []Plan, spawn func(func()), done func(Result), work func(Plan) Result) []Result {
 	type item struct {
 		at int
 		r  Result
 	}
 	results := make(chan item)
 	for i, p := range plans {
-		spawn(func() { results <- item{i, w.Run(ctx, p)} })
+		spawn(func() { results <- item{i, work(p)} })
 	}
 	out := make([]Result, len(plans))
 	for range plans {

@@ -33,10 +33,12 @@ type Worker struct {
 
 // Run carries one device through its steps and never panics or returns early
 // with a conversation open. It is safe to call it again after any interruption.
-func (w Worker) Run(ctx context.Context, p Plan) Result {
+func (w Worker) Run(ctx context.Context, p Plan) Result { return w.carry(ctx, p, (*run).all) }
+
+func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Context) error) Result {
 	r := &run{Worker: w, plan: p, at: p.From, result: Result{Plan: p, Spent: map[Step]time.Duration{}}}
 	inside, cancel := context.WithCancel(ctx) // ends a probe that nobody waits for any more
-	err := r.all(inside)
+	err := work(r, inside)
 	cancel()
 	r.close()
 	var t *Trouble
@@ -65,8 +67,33 @@ type run struct {
 	held    bool // has a place
 	claim   Claim
 	entered bool // the session carries the password
+	keyed   bool // its first password was set in this run
 	found   Found
 	result  Result
+}
+
+// Change gives one device another password: plan.Replace, which is on the
+// keyring, in the place of plan.Password. Nothing else is written. The result's
+// Key tells which of the two the device has now, where that is known.
+func (w Worker) Change(ctx context.Context, p Plan) Result {
+	return w.carry(ctx, p, (*run).change)
+}
+
+func (r *run) change(ctx context.Context) error {
+	r.plan.Target.Address = r.plan.From
+	if err := r.arrive(ctx); err != nil {
+		return err
+	}
+	if err := r.find(ctx, StepFind, FindLimit); err != nil {
+		return err
+	}
+	if _, err := r.read(ctx); err != nil {
+		return err
+	}
+	if r.result.Key.Origin == FromChange {
+		return nil // an earlier run had got that far
+	}
+	return r.rekey(ctx, r.plan.User, r.plan.Replace, "the password of "+r.plan.User)
 }
 
 func (r *run) all(ctx context.Context) error {

@@ -51,6 +51,9 @@ type toy struct {
 	rules       *secret.Rules
 	budget      time.Duration
 	away        bool
+	picky       func(plain string) bool // takes only such passwords, and does not publish why
+	dhcpOnly    bool
+	loseRekey   bool
 
 	log []string
 }
@@ -136,8 +139,20 @@ func (s *toySession) Read(context.Context) (Found, error) {
 
 func (s *toySession) Rules(context.Context) (*secret.Rules, error) { return s.rules, nil }
 
+func (s *toySession) SetPassword(_ context.Context, _ string, p secret.Password) error {
+	s.note("write rekey")
+	s.password = p.Reveal()
+	if s.loseRekey {
+		return ErrReplyLost
+	}
+	return nil
+}
+
 func (s *toySession) CreateAdministrator(_ context.Context, _ string, p secret.Password) error {
 	s.note("write key")
+	if s.picky != nil && !s.picky(p.Reveal()) {
+		return errors.New("too weak")
+	}
 	s.password = p.Reveal()
 	if s.loseKey > 0 {
 		s.loseKey--
@@ -165,6 +180,9 @@ func (s *toySession) SetAddress(_ context.Context, t device.Settings) (bool, err
 	if s.loseBefore > 0 {
 		s.loseBefore--
 		return false, ErrReplyLost
+	}
+	if s.dhcpOnly {
+		return false, errors.New("not supported")
 	}
 	if s.needsBoot {
 		s.next = &t

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"slices"
 	"strings"
 	"unicode"
 )
@@ -133,6 +134,28 @@ const (
 	specialSigns = "-_.+="
 )
 
+// Forms gives the rules to generate by, one after the other, for a device that
+// refuses a password without publishing why: as its rules are, then letters and
+// digits alone, as short as may be, and as long as may be with every class.
+func Forms(r Rules) []Rules {
+	plain, short, long := r, r, r
+	plain.NoSpecial, plain.Special = true, 0
+	short.MaxLen = max(r.MinLen, 8)
+	long.MinLen, long.Special = max(r.MinLen, 16), max(r.Special, 2)
+	if r.MaxLen > 0 {
+		short.MaxLen, long.MinLen = min(short.MaxLen, r.MaxLen), min(long.MinLen, r.MaxLen)
+	}
+	out := []Rules{r}
+	if r.Special == 0 {
+		out = append(out, plain)
+	}
+	out = append(out, short)
+	if !r.NoSpecial {
+		out = append(out, long)
+	}
+	return out
+}
+
 // generatedLen is the length aimed at: about 80 bits, and typeable on a ladder.
 const generatedLen = 14
 
@@ -162,13 +185,24 @@ func Generate(r Rules, user string, random io.Reader) (Password, error) {
 func draw(r Rules, n int, random io.Reader) (Password, error) {
 	all := lowerSigns + upperSigns + digitSigns
 	signs := make([]byte, 0, n)
+	// No sign comes twice: some devices refuse repetitions. The longest that can be
+	// asked for has fewer signs than there are to choose from.
 	take := func(from string, count int) error {
 		for range count {
-			i, err := below(len(from), random)
+			var left []byte
+			for _, c := range []byte(from) {
+				if !slices.Contains(signs, c) {
+					left = append(left, c)
+				}
+			}
+			if len(left) == 0 {
+				return errors.New("no password meets these rules")
+			}
+			i, err := below(len(left), random)
 			if err != nil {
 				return err
 			}
-			signs = append(signs, from[i])
+			signs = append(signs, left[i])
 		}
 		return nil
 	}

@@ -118,3 +118,30 @@ func TestBudget(t *testing.T) {
 		assert.Equal(t, c.want, Budget{c.perHour}.Wait(c.spent, now), "%d per hour after %v", c.perHour, c.spent)
 	}
 }
+
+func TestGeneratedPasswordsRepeatNoSign(t *testing.T) {
+	for range 200 {
+		p, err := Generate(Sane, "admin", rand.Reader)
+		require.NoError(t, err)
+		seen := map[rune]bool{}
+		for _, c := range p.Reveal() {
+			assert.False(t, seen[c], p.Reveal())
+			seen[c] = true
+		}
+	}
+}
+
+func TestForms(t *testing.T) {
+	forms := Forms(Sane)
+	require.Len(t, forms, 4)
+	for i, f := range forms {
+		p, err := Generate(f, "admin", rand.Reader)
+		require.NoError(t, err)
+		require.NoError(t, Sane.Judge(p, "admin"), "form %d still fits the rules", i)
+	}
+	plain, err := Generate(forms[1], "admin", rand.Reader)
+	require.NoError(t, err)
+	assert.Error(t, Rules{Special: 1}.Judge(plain, ""), "the second has no special sign")
+	assert.Len(t, Forms(Rules{Special: 1}), 3, "where one is demanded, there is no form without")
+	assert.Len(t, Forms(Rules{NoSpecial: true}), 3)
+}

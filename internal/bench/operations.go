@@ -28,6 +28,7 @@ func init() {
 		"GetPasswordComplexityConfiguration": {reading, true, getRules},
 
 		"CreateUsers":              {writing, true, createUsers},
+		"SetUser":                  {writing, false, setUser},
 		"SetSystemDateAndTime":     {writing, false, setClock},
 		"SetScopes":                {writing, false, setScopes},
 		"SetNetworkInterfaces":     {writing, false, setInterfaces},
@@ -170,21 +171,47 @@ func createUsers(d *Device, req *element) (*node, *fault) {
 	return response("CreateUsers")
 }
 
+func setUser(d *Device, req *element) (*node, *fault) {
+	user := req.find("User")
+	name, password := user.find("Username").value(), user.find("Password").Text
+	account, exists := d.state.users[name]
+	if !exists {
+		return nil, invalid("UsernameMissing", "Username does not exist")
+	}
+	if !d.unit.model.Rules.allow(name, password) {
+		return nil, &fault{code: "Sender", sub: "OperationProhibited", subsub: "Password", reason: "Too weak password"}
+	}
+	account.password = password
+	d.state.users[name] = account
+	return response("SetUser")
+}
+
 // allow applies the password rules, published or not.
 func (r *Rules) allow(user, password string) bool {
 	if r == nil {
 		return len(password) >= 4
 	}
 	var upper, digits, special int
+	classes, seen, repeated := map[string]bool{}, map[rune]bool{}, false
 	for _, c := range password {
+		repeated = repeated || seen[c]
+		seen[c] = true
 		switch {
+		case unicode.IsLower(c):
+			classes["lower"] = true
 		case unicode.IsUpper(c):
 			upper++
+			classes["upper"] = true
 		case unicode.IsDigit(c):
 			digits++
+			classes["digit"] = true
 		case !unicode.IsLetter(c):
 			special++
+			classes["special"] = true
 		}
+	}
+	if r.NoRepeat && repeated || r.NoSpecial && special > 0 || len(classes) < r.Classes {
+		return false
 	}
 	return len(password) >= r.Min && (r.Max == 0 || len(password) <= r.Max) &&
 		upper >= r.Upper && digits >= r.Digits && special >= r.Special &&

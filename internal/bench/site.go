@@ -71,6 +71,10 @@ type Rules struct {
 	Special int  `yaml:"special"`
 	NoUser  bool `yaml:"no_user"`
 	Silent  bool `yaml:"silent"` // enforced, not published
+	// What the standard has no words for is enforced without being published.
+	Classes   int  `yaml:"classes"` // of capitals, small letters, digits and special signs, at least
+	NoRepeat  bool `yaml:"no_repeat"`
+	NoSpecial bool `yaml:"no_special"`
 }
 
 // Unit is one device, or several alike.

@@ -3,8 +3,8 @@ package cli
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -15,6 +15,7 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/secret"
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/reach"
@@ -93,12 +94,16 @@ func (a *App) commission(ctx context.Context, j *job.Job, devices []device.Devic
 			return err
 		}
 		site := &field.Site{Net: net, Subnets: subnets, Avoid: avoid}
-		plans, err := a.plans(ctx, j, devices)
+		planner, err := a.planner(ctx, j, devices, true)
+		if err != nil {
+			return err
+		}
+		plans, err := a.plans(planner, devices)
 		if err != nil {
 			return err
 		}
 		a.printTyping(plans, devices)
-		return a.carryOut(ctx, j, site, plans, crew, hands)
+		return a.carryOut(ctx, j, site, planner, plans, crew, hands)
 	})
 }
 
@@ -151,48 +156,81 @@ func takes(n int) string {
 	return fmt.Sprintf("%d devices take", n)
 }
 
-// plans makes the plans and saves the passwords they need before anything is sent.
-func (a *App) plans(ctx context.Context, j *job.Job, devices []device.Device) ([]commission.Plan, error) {
-	keys, err := a.keyring(j, true)
+// planner opens the keyring, or makes one if create is set, and makes ready to plan.
+func (a *App) planner(ctx context.Context, j *job.Job, devices []device.Device, create bool) (*field.Planner, error) {
+	keys, err := a.keyring(j, create)
 	if err != nil {
 		return nil, err
-	}
-	made := keys.Site().IsZero()
-	if made {
-		p, err := field.SitePassword(j.Sheet, devices, rand.Reader)
-		if err != nil {
-			return nil, err
-		}
-		keys.SetSite(p)
-		a.say("made a site password; it is on the keyring: janustat key show")
 	}
 	maybeKeyed, err := j.Register.MaybeKeyed(ctx)
 	if err != nil {
 		return nil, err
 	}
-	var dns []netip.Addr
+	p := &field.Planner{Sheet: j.Sheet, Keys: keys, MaybeKeyed: maybeKeyed, Random: rand.Reader}
 	if g, err := field.Ground(ctx, j, devices); err == nil {
-		dns = g.DNS
+		p.DNS = g.DNS
 	}
-	plans, changed := field.Plans(j.Sheet, devices, keys, maybeKeyed, dns)
-	if made || changed {
-		if err := keys.Save(); err != nil {
+	return p, nil
+}
+
+// plans makes the plans and saves the passwords they need before anything is sent.
+func (a *App) plans(p *field.Planner, devices []device.Device) ([]commission.Plan, error) {
+	had := !p.Keys.Site().IsZero()
+	plans, err := p.Plans(devices)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	if p.Changed {
+		if err := p.Keys.Save(); err != nil {
 			return nil, fmt.Errorf("the passwords could not be saved, so nothing was sent: %w", err)
+		}
+	}
+	if !had && !p.Keys.Site().IsZero() {
+		a.say("made a site password; it is on the keyring: janustat key show")
+	}
+	// A further form of a password is saved while others are at work.
+	var saving sync.Mutex
+	for i := range plans {
+		if plans[i].Manner != commission.ByService {
+			continue
+		}
+		if d := deviceByID(devices, plans[i].ID); d != nil {
+			another := p.Another(*d, p.Keys.Save)
+			if another == nil {
+				continue
+			}
+			plans[i].Another = func(refused int) (secret.Password, error) {
+				saving.Lock()
+				defer saving.Unlock()
+				return another(refused)
+			}
 		}
 	}
 	return plans, nil
 }
 
-func (a *App) carryOut(ctx context.Context, j *job.Job, site *field.Site, plans []commission.Plan, crew int, hands time.Duration) error {
+func (a *App) carryOut(ctx context.Context, j *job.Job, site *field.Site, planner *field.Planner, plans []commission.Plan, crew int, hands time.Duration) error {
 	begun := time.Now()
 	view := a.startView(plans)
 	worker := commission.Worker{
 		Site: site, Journal: j.Register, Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
 		Place: commission.NewPlaces(crew), HandLimit: hands, Watch: view.step,
 	}
+	results, err := a.watchOver(ctx, j, planner.Keys, view, func(done func(commission.Result)) []commission.Result {
+		return commission.RunAll(ctx, worker, plans, func(f func()) { go f() }, done)
+	})
+	if err != nil {
+		return err
+	}
+	return a.summary(results, time.Since(begun))
+}
+
+// watchOver shows and saves each result as it comes, and what it tells of keys
+// once all are there.
+func (a *App) watchOver(ctx context.Context, j *job.Job, keys *job.Keyring, view progressView, work func(done func(commission.Result)) []commission.Result) ([]commission.Result, error) {
 	var saving sync.Mutex
 	var saveErr error
-	results := commission.RunAll(ctx, worker, plans, func(f func()) { go f() }, func(r commission.Result) {
+	results := work(func(r commission.Result) {
 		view.result(r)
 		saving.Lock()
 		defer saving.Unlock()
@@ -202,10 +240,14 @@ func (a *App) carryOut(ctx context.Context, j *job.Job, site *field.Site, plans 
 		}
 	})
 	view.stop()
-	if saveErr != nil {
-		return saveErr
+	changed := false
+	for _, r := range results {
+		changed = field.TakeKeys(keys, r, time.Now()) || changed
 	}
-	return a.summary(results, time.Since(begun))
+	if changed {
+		saveErr = errors.Join(saveErr, keys.Save())
+	}
+	return results, saveErr
 }
 
 // saveResult carries one result into the register.

@@ -18,14 +18,17 @@ import (
 func (a *App) keyCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "key",
-		Short: "Set, generate and show passwords",
+		Short: "Set, generate, show, try, change and pass on passwords",
 		Long: `The keyring holds the job's passwords, encrypted to a passphrase. Passwords are
-never given on the command line: they are asked for, or read from standard input.`,
+never given on the command line: they are asked for, or read from standard input.
+How many a job has is said in the job sheet under password.style: shared (one),
+by_kind, or each (one a device, which is the best).`,
 		Example: "  janustat key set R01 --wire eth0\n  janustat key show C01",
 		Args:    noArgs,
 		RunE:    func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
-	c.AddCommand(a.keySetCommand(), a.keyGenerateCommand(), a.keyShowCommand())
+	c.AddCommand(a.keySetCommand(), a.keyGenerateCommand(), a.keyShowCommand(), a.keyListCommand(), a.keyAddCommand(),
+		a.keyTryCommand(), a.keyChangeCommand(), a.keyShareCommand(), a.keyPassphraseCommand())
 	return c
 }
 

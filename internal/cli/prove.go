@@ -45,16 +45,15 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 	if err != nil {
 		return err
 	}
-	keys, err := a.keyring(j, false)
-	if err != nil {
-		return err
-	}
-	maybeKeyed, err := j.Register.MaybeKeyed(ctx)
+	planner, err := a.planner(ctx, j, devices, false)
 	if err != nil {
 		return err
 	}
 	// What this changes on the keyring in memory is not saved: proving plans nothing new.
-	plans, _ := field.Plans(j.Sheet, devices, keys, maybeKeyed, nil)
+	plans, err := planner.Plans(devices)
+	if err != nil {
+		return usageError{err}
+	}
 	prover := field.Prover{
 		Site:     &field.Site{Net: n, Subnets: subnets, Avoid: avoid},
 		Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -32,7 +33,13 @@ func TestPlansGiveEachDeviceTheRightPassword(t *testing.T) {
 	}
 	keys.Set(devices[3].MAC, "root", secret.New("Their-Own-1"))
 	sheet := &job.Sheet{}
-	plans, changed := Plans(sheet, devices, keys, nil, nil)
+	planOf := func(maybeKeyed map[int64]bool) (plans []commission.Plan, changed bool) {
+		p := Planner{Sheet: sheet, Keys: keys, MaybeKeyed: maybeKeyed, Random: rand.Reader}
+		plans, err := p.Plans(devices)
+		require.NoError(t, err)
+		return plans, p.Changed
+	}
+	plans, changed := planOf(nil)
 	require.True(t, changed)
 	password := func(tag string) string {
 		for _, p := range plans {
@@ -50,12 +57,12 @@ func TestPlansGiveEachDeviceTheRightPassword(t *testing.T) {
 
 	// A new site password: for those never sent the old one, and for nobody else.
 	keys.SetSite(secret.New("Site-New-2"))
-	plans, changed = Plans(sheet, devices, keys, map[int64]bool{2: true}, nil)
+	plans, changed = planOf(map[int64]bool{2: true})
 	require.True(t, changed)
 	assert.Equal(t, "Site-Old-1", password("C02"), "it may have been given this one already")
 	assert.Equal(t, "Site-New-2", password("C05"))
 	assert.Equal(t, "Their-Own-1", password("C04"))
-	_, changed = Plans(sheet, devices, keys, map[int64]bool{2: true}, nil)
+	_, changed = planOf(map[int64]bool{2: true})
 	assert.False(t, changed)
 }
 
@@ -79,4 +86,69 @@ func TestSitePasswordFitsEveryTakenDevice(t *testing.T) {
 	other.InJob = device.Taken
 	_, err = SitePassword(sheet, []device.Device{strict, other}, rand.Reader)
 	require.ErrorContains(t, err, "C02")
+}
+
+func TestStyles(t *testing.T) {
+	panel := taken(7, "P01", device.Fresh)
+	panel.Kind = device.Panel
+	panel.Rules = &secret.Rules{Special: 2}
+	devices := []device.Device{taken(1, "C01", device.Fresh), taken(2, "C02", device.Fresh), panel}
+	for i := range 2 {
+		devices[i].Kind = device.Camera
+	}
+	passwords := func(style job.Style, keys *job.Keyring) (out []string) {
+		p := Planner{Sheet: &job.Sheet{Password: job.PasswordPolicy{Style: style}}, Keys: keys, Random: rand.Reader}
+		plans, err := p.Plans(devices)
+		require.NoError(t, err)
+		for _, x := range plans {
+			require.NoError(t, secret.Sane.Judge(x.Password, "admin"))
+			_, kept, ok := keys.For(x.MAC)
+			assert.True(t, ok)
+			assert.Equal(t, x.Password, kept)
+			out = append(out, x.Password.Reveal())
+		}
+		return out
+	}
+	ring := func() *job.Keyring { return job.NewKeyring(filepath.Join(t.TempDir(), "k"), "x") }
+	shared := passwords(job.Shared, ring())
+	assert.Equal(t, shared[0], shared[2])
+	kinds := passwords(job.ByKind, ring())
+	assert.Equal(t, kinds[0], kinds[1])
+	assert.NotEqual(t, kinds[0], kinds[2])
+	keys := ring()
+	each := passwords(job.Each, keys)
+	assert.NotEqual(t, each[0], each[1])
+	assert.Equal(t, each, passwords(job.Each, keys), "planned again, they stay")
+}
+
+func TestFactoryAndEarlierKeysAreForSealedDevicesAlone(t *testing.T) {
+	keys := job.NewKeyring(filepath.Join(t.TempDir(), "k"), "x")
+	keys.AddEarlier("admin", secret.New("Earlier-9"))
+	sheet := &job.Sheet{Password: job.PasswordPolicy{Factory: []job.FactoryKey{{User: "root", Password: "factory-1"}}}}
+	devices := []device.Device{taken(1, "C01", device.Fresh), taken(2, "C02", device.Sealed)}
+	p := Planner{Sheet: sheet, Keys: keys, Random: rand.Reader}
+	plans, err := p.Plans(devices)
+	require.NoError(t, err)
+	assert.Empty(t, plans[0].Others)
+	require.Len(t, plans[1].Others, 2)
+	assert.Equal(t, []commission.Origin{commission.FromEarlier, commission.FromFactory}, []commission.Origin{plans[1].Others[0].Origin, plans[1].Others[1].Origin})
+	assert.False(t, plans[1].Replace.IsZero(), "what replaces a factory password is on the keyring before it is tried")
+	next, ok := keys.Next(devices[1].MAC)
+	assert.True(t, ok)
+	assert.Equal(t, plans[1].Replace, next.Password)
+
+	// What was refused is not tried again; what opened becomes its own.
+	require.True(t, TakeKeys(keys, commission.Result{Plan: plans[1], Refused: plans[1].Others[:1]}, time.Now()))
+	plans, err = p.Plans(devices)
+	require.NoError(t, err)
+	origins := []commission.Origin{}
+	for _, o := range plans[1].Others {
+		origins = append(origins, o.Origin)
+	}
+	assert.Equal(t, []commission.Origin{commission.FromChange, commission.FromFactory}, origins)
+	require.True(t, TakeKeys(keys, commission.Result{Plan: plans[1], Opened: true, Key: next}, time.Now()))
+	_, own, _ := keys.For(devices[1].MAC)
+	assert.Equal(t, next.Password, own)
+	_, changing := keys.Next(devices[1].MAC)
+	assert.False(t, changing)
 }

@@ -224,6 +224,11 @@ func (s *session) CreateAdministrator(ctx context.Context, user string, p secret
 	return lost(s.Client.CreateAdministrator(ctx, user, p))
 }
 
+// SetPassword implements commission.Session.
+func (s *session) SetPassword(ctx context.Context, user string, p secret.Password) error {
+	return lost(s.Client.SetPassword(ctx, user, p))
+}
+
 // SetClock implements commission.Session.
 func (s *session) SetClock(ctx context.Context) error { return lost(s.Client.SetClock(ctx)) }
 

@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"time"
 
 	"filippo.io/age"
 
@@ -35,18 +36,30 @@ type Keyring struct {
 }
 
 type keyringContent struct {
-	Version int                   `json:"version"`
-	Site    string                `json:"site,omitempty"` // the site password
-	Devices map[device.MAC]keyFor `json:"devices"`
+	Version int                     `json:"version"`
+	Site    string                  `json:"site,omitempty"`    // the site password
+	Kinds   map[device.Kind]string  `json:"kinds,omitempty"`   // the passwords of each kind
+	Devices map[device.MAC]keyFor   `json:"devices"`           // each device's own
+	Next    map[device.MAC]keyFor   `json:"next,omitempty"`    // what a change is about to give, or has given
+	Past    map[device.MAC][]past   `json:"past,omitempty"`    // what devices had before
+	Earlier []keyFor                `json:"earlier,omitempty"` // of earlier work, for sealed devices
+	Refused map[device.MAC][]string `json:"refused,omitempty"` // marks of keys that do not open a device
 }
 
 type keyFor struct {
 	User     string `json:"user"`
 	Password string `json:"password"`
+	Origin   string `json:"origin,omitempty"`
 }
 
-// keyringVersion is the version of the plain form.
-const keyringVersion = 1
+type past struct {
+	keyFor
+	Until time.Time `json:"until"`
+}
+
+// keyringVersion is the version of the plain form. Version 1 had the site
+// password and the devices' own only, and is read as it is.
+const keyringVersion = 2
 
 // NewKeyring makes an empty keyring that Save will write.
 func NewKeyring(path, passphrase string) *Keyring {
@@ -80,15 +93,19 @@ func OpenKeyring(path, passphrase string) (*Keyring, error) {
 		return nil, fmt.Errorf("%w: %w", ErrKeyring, err)
 	}
 	k := NewKeyring(path, passphrase)
-	if err := json.Unmarshal(text, &k.content); err != nil || k.content.Version != keyringVersion {
+	if err := json.Unmarshal(text, &k.content); err != nil || k.content.Version < 1 || k.content.Version > keyringVersion {
 		// The JSON error could quote a password, so it is not passed on.
 		return nil, fmt.Errorf("%w: its content is not of this version", ErrKeyring)
 	}
+	k.content.Version = keyringVersion
 	if k.content.Devices == nil {
 		k.content.Devices = map[device.MAC]keyFor{}
 	}
 	return k, nil
 }
+
+// SetPassphrase makes Save encrypt to another passphrase.
+func (k *Keyring) SetPassphrase(phrase string) { k.passphrase = phrase }
 
 // Save writes the keyring as a whole.
 func (k *Keyring) Save() error {
@@ -131,8 +148,12 @@ func (k *Keyring) For(mac device.MAC) (user string, p secret.Password, ok bool) 
 
 // Set keeps the user and password of a device. It reports whether that changed anything.
 func (k *Keyring) Set(mac device.MAC, user string, p secret.Password) bool {
-	e := keyFor{user, p.Reveal()}
-	if k.content.Devices[mac] == e {
+	return k.set(mac, keyFor{User: user, Password: p.Reveal()})
+}
+
+func (k *Keyring) set(mac device.MAC, e keyFor) bool {
+	was := k.content.Devices[mac]
+	if was.User == e.User && was.Password == e.Password {
 		return false
 	}
 	k.content.Devices[mac] = e

@@ -15,6 +15,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
+	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/core/secret"
@@ -47,9 +48,28 @@ type Network struct {
 
 // PasswordPolicy is what the sheet says of passwords.
 type PasswordPolicy struct {
-	User         string `yaml:"user"`
-	MinLength    int    `yaml:"min_length"`
-	TriesPerHour int    `yaml:"tries_per_hour"`
+	User         string       `yaml:"user"`
+	Style        Style        `yaml:"style"`
+	MinLength    int          `yaml:"min_length"`
+	TriesPerHour int          `yaml:"tries_per_hour"`
+	Factory      []FactoryKey `yaml:"factory"`
+}
+
+// Style is how many passwords a job has.
+type Style string
+
+// The styles.
+const (
+	Shared Style = "shared"  // one for the job
+	ByKind Style = "by_kind" // one for each kind
+	Each   Style = "each"    // one for each device
+)
+
+// FactoryKey is a user and password that devices of some maker are delivered
+// with. They are known to all, so they may stand in the sheet.
+type FactoryKey struct {
+	User     string `yaml:"user"`
+	Password string `yaml:"password"`
 }
 
 // Survey is what the sheet says of looking for devices.
@@ -167,6 +187,16 @@ func (s *Sheet) check() error {
 	}
 	if s.Password.TriesPerHour < 0 || s.Password.TriesPerHour > 4 {
 		return fmt.Errorf("%w: password.tries_per_hour: %d is outside 1 to 4: devices lock after as few as five", ErrSheet, s.Password.TriesPerHour)
+	}
+	switch s.Password.Style {
+	case "", Shared, ByKind, Each:
+	default:
+		return fmt.Errorf("%w: password.style: %q: use shared, by_kind or each", ErrSheet, s.Password.Style)
+	}
+	for i, f := range s.Password.Factory {
+		if f.User == "" || f.Password == "" {
+			return fmt.Errorf("%w: password.factory[%d]: give both user and password", ErrSheet, i)
+		}
 	}
 	for i, p := range s.Survey.FactorySubnets {
 		if err := ground.CheckSubnet(p); err != nil {
@@ -288,6 +318,17 @@ func (s *Sheet) User() string {
 	return s.Password.User
 }
 
+// Style is how many passwords the job has.
+func (s *Sheet) Style() Style { return cmp.Or(s.Password.Style, Shared) }
+
+// Factory gives the factory keys to try.
+func (s *Sheet) Factory() (out []commission.Credential) {
+	for _, f := range s.Password.Factory {
+		out = append(out, commission.Credential{User: f.User, Password: secret.New(f.Password), Origin: commission.FromFactory})
+	}
+	return out
+}
+
 // Rules are the sheet's own password rules.
 func (s *Sheet) Rules() secret.Rules { return secret.Rules{MinLen: s.Password.MinLength} }
 
@@ -347,6 +388,9 @@ func NewSheet(name, subnet, gateway string, now time.Time) []byte {
 
 # password:
 #   user: admin                # the administrator's name on every device
+#   style: each                # shared: one for the job; by_kind: one a kind; each: one a device
+#   factory:                   # known to all; tried on sealed devices, and replaced where they fit
+#     - {user: admin, password: "..."}
 #   min_length: 12             # of the site password, beside each device's own rules
 #   tries_per_hour: 2          # password tries a device is offered, over all runs
 

@@ -18,6 +18,12 @@ func (c *Client) CreateAdministrator(ctx context.Context, user string, p secret.
 		soap.Text(p.Reveal())+"</tt:Password><tt:UserLevel>Administrator</tt:UserLevel></tds:User>", nil)
 }
 
+// SetPassword gives an administrator another password (SetUser).
+func (c *Client) SetPassword(ctx context.Context, user string, p secret.Password) error {
+	return c.call(ctx, "SetUser", "<tds:User><tt:Username>"+soap.Text(user)+"</tt:Username><tt:Password>"+
+		soap.Text(p.Reveal())+"</tt:Password><tt:UserLevel>Administrator</tt:UserLevel></tds:User>", nil)
+}
+
 // SetClock sets UTC by hand (SetSystemDateAndTime), to the second nearest to now.
 func (c *Client) SetClock(ctx context.Context) error {
 	t := c.now().UTC()

@@ -1,0 +1,412 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"filippo.io/age"
+	"filippo.io/age/armor"
+	"github.com/spf13/cobra"
+
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/core/secret"
+	"janustat/internal/field"
+	"janustat/internal/job"
+	"janustat/internal/reach"
+)
+
+func (a *App) keyListCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "list",
+		Short:   "List which devices have a key, without the keys",
+		Long:    "Lists the devices of the job and where the key of each comes from. No password is shown.",
+		Example: "  janustat key list",
+		Args:    noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			j, devices, err := a.open(c.Context())
+			if err != nil {
+				return err
+			}
+			defer j.Close()
+			keys, err := a.keyring(j, false)
+			if err != nil {
+				return err
+			}
+			return a.listKeys(j, devices, keys)
+		},
+	}
+}
+
+// keyJSON is one device in `key list --json`.
+type keyJSON struct {
+	Tag    string        `json:"tag"`
+	MAC    device.MAC    `json:"mac"`
+	User   string        `json:"user,omitempty"`
+	Key    string        `json:"key"` // own, earlier, changed, changing, or none
+	Past   int           `json:"past"`
+	Access device.Access `json:"access"`
+}
+
+func (a *App) listKeys(j *job.Job, devices []device.Device, keys *job.Keyring) error {
+	var rows []keyJSON
+	for _, d := range tagged(devices) {
+		if field.MannerOf(&d) != commission.ByService {
+			continue
+		}
+		user, _, ok := keys.For(d.MAC)
+		row := keyJSON{Tag: d.Tag, MAC: d.MAC, User: user, Key: "none", Past: len(keys.Past(d.MAC)), Access: d.Access}
+		if ok {
+			row.Key = map[commission.Origin]string{commission.FromKeyring: "own", commission.FromEarlier: "earlier", commission.FromChange: "changed"}[keys.Origin(d.MAC)]
+		}
+		if _, changing := keys.Next(d.MAC); changing {
+			row.Key = "changing"
+		}
+		rows = append(rows, row)
+	}
+	if a.json {
+		return a.emit(orEmpty(rows))
+	}
+	l := &listing{columns: []column{{"TAG", 0}, {"MAC", 1}, {"USER", 0}, {"KEY", 0}, {"EARLIER ONES", 2}, {"ACCESS", 0}}}
+	for _, r := range rows {
+		style := &goodStyle
+		if r.Key == "none" || r.Key == "changing" {
+			style = &badStyle
+		}
+		l.add(plain(r.Tag), plain(r.MAC.String()), plain(r.User), styled(r.Key, style), plain(fmt.Sprint(r.Past)), accessCell(r.Access))
+	}
+	a.write(a.Out, l)
+	fmt.Fprintf(a.Out, "\nstyle %s; keys of earlier work to try on sealed devices: %d\n", j.Sheet.Style(), keys.Earliers())
+	return nil
+}
+
+func (a *App) keyAddCommand() *cobra.Command {
+	var user string
+	c := &cobra.Command{
+		Use:   "add",
+		Short: "Add a password of earlier work, to try on sealed devices",
+		Long: `Puts a password of earlier work on the keyring. Sealed devices in the job are
+offered it when they are commissioned, or by "key try", within the budget of tries;
+which key opened which device is remembered, and what a device refused is not
+offered to it again.`,
+		Example: "  janustat key add\n  janustat key add --user operator < old-password.txt",
+		Args:    noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.withJob(c.Context(), "key add", func(j *job.Job, _ []device.Device) error {
+				keys, err := a.keyring(j, true)
+				if err != nil {
+					return err
+				}
+				text, err := a.secretLine("password of earlier work")
+				if err != nil {
+					return err
+				}
+				if user == "" {
+					user = j.Sheet.User()
+				}
+				if !keys.AddEarlier(user, secret.New(text)) {
+					return a.report("it was on the keyring already")
+				}
+				if err := keys.Save(); err != nil {
+					return err
+				}
+				return a.report(fmt.Sprintf("added; %s of earlier work on the keyring", plural(keys.Earliers(), "key")))
+			})
+		},
+	}
+	c.Flags().StringVar(&user, "user", "", "the administrator's `name`; the job sheet's if left out")
+	return c
+}
+
+func (a *App) keyTryCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "try DEVICE",
+		Short:   "Offer a device one key it was not offered yet, knowingly",
+		Long:    "Spends one try of a device's budget on the next key of earlier work that it has not\nrefused. Each wrong try brings a device nearer to locking itself.",
+		Example: "  janustat key try C07 --wire eth0",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return usagef("key try takes one device")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.withJob(c.Context(), "key try", func(j *job.Job, devices []device.Device) error {
+				return a.keyTry(c.Context(), j, devices, args[0])
+			})
+		},
+	}
+}
+
+func (a *App) keyTry(ctx context.Context, j *job.Job, devices []device.Device, ref string) error {
+	d, err := device.Find(devices, ref)
+	if err != nil {
+		return err
+	}
+	if d.InJob != device.Taken {
+		return usagef("%s is not in the job, so no password is offered to it: `janustat take %s` first", d.Label(), ref)
+	}
+	planner, err := a.planner(ctx, j, devices, false)
+	if err != nil {
+		return err
+	}
+	all := planner.Keys.Earlier(d.MAC)
+	if len(all) == 0 {
+		return needsError{fmt.Sprintf("no key of earlier work is left to try on %s: `janustat key add` puts one on the keyring", d.Label())}
+	}
+	return a.withNet(func(n *reach.Net) error {
+		prover, err := a.prover(ctx, j, devices, n)
+		if err != nil {
+			return err
+		}
+		k := all[0]
+		a.say("offering %s one key; %d more to try …", d.Label(), len(all)-1)
+		result, err := prover.TryKey(ctx, field.KeyPlan(d, k.User, k.Password))
+		switch {
+		case err != nil:
+			return fmt.Errorf("%s at %s: %w", d.Label(), addressText(d.Address()), err)
+		case result.Wait > 0:
+			return needsError{fmt.Sprintf("%s was not tried: its budget of password tries is spent; wait %s", d.Label(), result.Wait.Round(time.Minute))}
+		case !result.Opened:
+			planner.Keys.NoteRefused(d.MAC, []commission.Credential{k})
+			if err := planner.Keys.Save(); err != nil {
+				return err
+			}
+			return needsError{fmt.Sprintf("%s refuses it; %d more to try. One try of its budget is spent", d.Label(), len(all)-1)}
+		}
+		planner.Keys.Opened(d.MAC, k, time.Now())
+		if err := planner.Keys.Save(); err != nil {
+			return err
+		}
+		return a.opened(ctx, j, devices, d, result)
+	})
+}
+
+// prover makes ready to speak to devices.
+func (a *App) prover(ctx context.Context, j *job.Job, devices []device.Device, n *reach.Net) (field.Prover, error) {
+	subnets, avoid, err := a.lay(ctx, j, devices, n)
+	return field.Prover{
+		Site:     &field.Site{Net: n, Subnets: subnets, Avoid: avoid},
+		Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
+	}, err
+}
+
+func (a *App) keyChangeCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "change SELECTOR …",
+		Short: "Give devices new passwords",
+		Long: `Makes new passwords for the chosen devices, by the job's style, and gives each its
+own over the old one. The new ones are on the keyring before anything is sent, and
+the old ones stay there, so that there is no moment at which a device has a password
+that is not on it. Run again after an interruption, it finds out which one holds.` + "\n" + selectorHelp,
+		Example: "  janustat key change all --wire eth0\n  janustat key change kind=camera --wire eth0",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usagef("key change of which devices? Name them, or use all")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := device.ParseSelector(args)
+			if err != nil {
+				return usageError{err}
+			}
+			return a.withJob(c.Context(), "key change", func(j *job.Job, devices []device.Device) error {
+				return a.keyChange(c.Context(), j, devices, s)
+			})
+		},
+	}
+}
+
+func (a *App) keyChange(ctx context.Context, j *job.Job, devices []device.Device, s device.Selector) error {
+	chosen, err := s.Choose(devices)
+	if err != nil {
+		return err
+	}
+	planner, err := a.planner(ctx, j, devices, false)
+	if err != nil {
+		return err
+	}
+	var picked []device.Device
+	for _, i := range chosen {
+		if _, _, ok := planner.Keys.For(devices[i].MAC); ok && devices[i].InJob == device.Taken {
+			picked = append(picked, devices[i])
+		}
+	}
+	if len(picked) == 0 {
+		return usagef("none of these is in the job with a key on the keyring: `janustat key list` shows which are")
+	}
+	if err := a.confirm(fmt.Sprintf("Change the password of %s?", plural(len(picked), "device"))); err != nil {
+		return err
+	}
+	plans, err := planner.Change(picked)
+	if err != nil {
+		return usageError{err}
+	}
+	if err := planner.Keys.Save(); err != nil {
+		return fmt.Errorf("the new passwords could not be saved, so nothing was sent: %w", err)
+	}
+	return a.withNet(func(n *reach.Net) error {
+		prover, err := a.prover(ctx, j, devices, n)
+		if err != nil {
+			return err
+		}
+		begun := time.Now()
+		view := a.startView(plans)
+		worker := commission.Worker{
+			Site: prover.Site, Journal: j.Register, Attempts: prover.Attempts, Place: commission.NewPlaces(commission.DefaultCrew), Watch: view.step,
+		}
+		results, err := a.watchOver(ctx, j, planner.Keys, view, func(done func(commission.Result)) []commission.Result {
+			return commission.ChangeAll(ctx, worker, plans, func(f func()) { go f() }, done)
+		})
+		if err != nil {
+			return err
+		}
+		return a.summary(results, time.Since(begun))
+	})
+}
+
+func (a *App) keyPassphraseCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "passphrase",
+		Short: "Change the keyring's passphrase",
+		Long: `Encrypts the keyring to another passphrase, which is asked for twice, or read from
+standard input. The old one no longer opens it; copies made before still open by it.`,
+		Example: "  janustat key passphrase",
+		Args:    noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.withJob(c.Context(), "key passphrase", func(j *job.Job, _ []device.Device) error {
+				keys, err := a.keyring(j, false)
+				if err != nil {
+					return err
+				}
+				phrase, err := a.newSecret("new passphrase of the job's keyring")
+				if err != nil {
+					return err
+				}
+				keys.SetPassphrase(phrase)
+				if err := keys.Save(); err != nil {
+					return err
+				}
+				return a.report("the keyring has the new passphrase")
+			})
+		},
+	}
+}
+
+func (a *App) keyShareCommand() *cobra.Command {
+	var to []string
+	var out string
+	c := &cobra.Command{
+		Use:   "share",
+		Short: "Write the passwords for the client, encrypted",
+		Long: `Writes the passwords of the job's devices as a table (CSV), encrypted with age: to
+the client's own public key (--to age1…, several if need be), or to a passphrase that
+is asked for. The client opens it with any program that reads age files. Nothing is
+written in the open.`,
+		Example: "  janustat key share --to age1… --out quillmere-keys.age\n  janustat key share --out quillmere-keys.age",
+		Args:    noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			j, devices, err := a.open(c.Context())
+			if err != nil {
+				return err
+			}
+			defer j.Close()
+			keys, err := a.keyring(j, false)
+			if err != nil {
+				return err
+			}
+			return a.share(j, devices, keys, to, out)
+		},
+	}
+	c.Flags().StringSliceVar(&to, "to", nil, "the client's public `KEY`, age1…; a passphrase is asked for if left out")
+	c.Flags().StringVar(&out, "out", "", "the `FILE` to write; handover/keys.age in the job if left out")
+	return c
+}
+
+func (a *App) share(j *job.Job, devices []device.Device, keys *job.Keyring, to []string, out string) error {
+	recipients, err := a.recipients(to)
+	if err != nil {
+		return err
+	}
+	table, n, err := keyTable(devices, keys)
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		return needsError{"no device of the job has a key on the keyring"}
+	}
+	var sealed bytes.Buffer
+	armored := armor.NewWriter(&sealed)
+	w, err := age.Encrypt(armored, recipients...)
+	if err != nil {
+		return fmt.Errorf("share: %w", err)
+	}
+	if _, err := w.Write(table); err != nil {
+		return fmt.Errorf("share: %w", err)
+	}
+	if err := w.Close(); err != nil {
+		return fmt.Errorf("share: %w", err)
+	}
+	if err := armored.Close(); err != nil {
+		return fmt.Errorf("share: %w", err)
+	}
+	if out == "" {
+		if err := os.MkdirAll(j.Path(job.HandoverDir), 0o755); err != nil {
+			return err
+		}
+		out = j.Path(job.HandoverDir, "keys.age")
+	}
+	if err := job.WriteFile(out, sealed.Bytes(), 0o600); err != nil {
+		return err
+	}
+	return a.report(fmt.Sprintf("the keys of %s are in %s, encrypted", plural(n, "device"), out))
+}
+
+func (a *App) recipients(to []string) ([]age.Recipient, error) {
+	var out []age.Recipient
+	for _, text := range to {
+		r, err := age.ParseX25519Recipient(strings.TrimSpace(text))
+		if err != nil {
+			return nil, usagef("--to %s: this is no age public key (they begin with age1)", text)
+		}
+		out = append(out, r)
+	}
+	if len(out) > 0 {
+		return out, nil
+	}
+	phrase, err := a.newSecret("passphrase for the client")
+	if err != nil {
+		return nil, err
+	}
+	r, err := age.NewScryptRecipient(phrase)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	return []age.Recipient{r}, nil
+}
+
+// keyTable is what the client reads: one row a device (RFC 4180).
+func keyTable(devices []device.Device, keys *job.Keyring) ([]byte, int, error) {
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	w.UseCRLF = true
+	rows, n := [][]string{{"tag", "name", "make", "model", "serial", "mac", "address", "user", "password"}}, 0
+	for _, d := range tagged(devices) {
+		user, password, ok := keys.For(d.MAC)
+		if !ok {
+			continue
+		}
+		n++
+		rows = append(rows, []string{d.Tag, d.Name, d.Make, d.Model, d.Serial, d.MAC.String(), addressText(d.Address()), user, password.Reveal()})
+	}
+	if err := w.WriteAll(rows); err != nil {
+		return nil, 0, err
+	}
+	return b.Bytes(), n, nil
+}

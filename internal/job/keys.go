@@ -1,0 +1,133 @@
+package job
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"slices"
+	"time"
+
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/core/secret"
+)
+
+// ForKind gives the password of a kind, zero if there is none.
+func (k *Keyring) ForKind(kind device.Kind) secret.Password { return secret.New(k.content.Kinds[kind]) }
+
+// SetKind sets the password of a kind, for devices that have none yet.
+func (k *Keyring) SetKind(kind device.Kind, p secret.Password) {
+	if k.content.Kinds == nil {
+		k.content.Kinds = map[device.Kind]string{}
+	}
+	k.content.Kinds[kind] = p.Reveal()
+}
+
+// Next gives the password that a change is about to give a device, or has given.
+func (k *Keyring) Next(mac device.MAC) (commission.Credential, bool) {
+	e, ok := k.content.Next[mac]
+	return commission.Credential{User: e.User, Password: secret.New(e.Password), Origin: commission.FromChange}, ok
+}
+
+// SetNext keeps a password beside the present one until it is known which holds.
+func (k *Keyring) SetNext(mac device.MAC, user string, p secret.Password) {
+	if k.content.Next == nil {
+		k.content.Next = map[device.MAC]keyFor{}
+	}
+	k.content.Next[mac] = keyFor{User: user, Password: p.Reveal()}
+}
+
+// maxPast bounds how many passwords of a device are remembered.
+const maxPast = 8
+
+// Opened takes down which key opened a device. The one it had before is kept
+// among those of the past; a next one that it turned out to have becomes its own.
+func (k *Keyring) Opened(mac device.MAC, c commission.Credential, now time.Time) (changed bool) {
+	was, had := k.content.Devices[mac]
+	e := keyFor{User: c.User, Password: c.Password.Reveal(), Origin: string(c.Origin)}
+	if k.set(mac, e) {
+		changed = true
+		if had && was.Password != "" {
+			if k.content.Past == nil {
+				k.content.Past = map[device.MAC][]past{}
+			}
+			list := append(k.content.Past[mac], past{was, now.UTC()})
+			k.content.Past[mac] = list[max(0, len(list)-maxPast):]
+		}
+	}
+	// A key of earlier work stays: what was to replace a factory one is not needed.
+	if next, ok := k.content.Next[mac]; ok && (next.Password == e.Password || c.Origin == commission.FromEarlier) {
+		delete(k.content.Next, mac)
+		changed = true
+	}
+	return changed
+}
+
+// Past gives the keys a device had before, the latest first.
+func (k *Keyring) Past(mac device.MAC) (out []commission.Credential) {
+	for _, p := range slices.Backward(k.content.Past[mac]) {
+		out = append(out, commission.Credential{User: p.User, Password: secret.New(p.Password), Origin: commission.FromEarlier})
+	}
+	return out
+}
+
+// AddEarlier keeps a key of earlier work, and reports whether it is new.
+func (k *Keyring) AddEarlier(user string, p secret.Password) bool {
+	e := keyFor{User: user, Password: p.Reveal()}
+	if slices.Contains(k.content.Earlier, e) {
+		return false
+	}
+	k.content.Earlier = append(k.content.Earlier, e)
+	return true
+}
+
+// Earlier gives the keys of earlier work that a device has not refused yet.
+func (k *Keyring) Earlier(mac device.MAC) (out []commission.Credential) {
+	for _, e := range k.content.Earlier {
+		out = append(out, commission.Credential{User: e.User, Password: secret.New(e.Password), Origin: commission.FromEarlier})
+	}
+	return k.NotRefused(mac, out)
+}
+
+// Earliers counts the keys of earlier work.
+func (k *Keyring) Earliers() int { return len(k.content.Earlier) }
+
+// mark tells a key that a device refused, without holding it.
+func mark(mac device.MAC, c commission.Credential) string {
+	sum := sha256.Sum256([]byte(mac.String() + "\x00" + c.User + "\x00" + c.Password.Reveal()))
+	return hex.EncodeToString(sum[:8])
+}
+
+// NoteRefused remembers that keys do not open a device, so that they are not
+// tried again. The device's own is not noted: it may have been offered wrongly.
+func (k *Keyring) NoteRefused(mac device.MAC, list []commission.Credential) (changed bool) {
+	for _, c := range list {
+		m := mark(mac, c)
+		if c.Origin == commission.FromKeyring || c.Origin == commission.FromChange || slices.Contains(k.content.Refused[mac], m) {
+			continue
+		}
+		if k.content.Refused == nil {
+			k.content.Refused = map[device.MAC][]string{}
+		}
+		k.content.Refused[mac] = append(k.content.Refused[mac], m)
+		changed = true
+	}
+	return changed
+}
+
+// Forget drops what was refused by a device, which has been reset since.
+func (k *Keyring) Forget(mac device.MAC) { delete(k.content.Refused, mac) }
+
+// NotRefused leaves out the keys that a device has refused before.
+func (k *Keyring) NotRefused(mac device.MAC, list []commission.Credential) (out []commission.Credential) {
+	for _, c := range list {
+		if !slices.Contains(k.content.Refused[mac], mark(mac, c)) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// Origin tells where a device's key came from.
+func (k *Keyring) Origin(mac device.MAC) commission.Origin {
+	return commission.Origin(k.content.Devices[mac].Origin)
+}
