@@ -162,6 +162,8 @@ type Session interface {
 	SetAddress(ctx context.Context, s device.Settings) (restart bool, err error)
 	SetGateway(ctx context.Context, gateway netip.Addr) error
 	Restart(ctx context.Context) error
+	// Accounts lists the names of the device's users.
+	Accounts(ctx context.Context) ([]string, error)
 	// RefusesAnonymous reports whether reading the settings without a password is refused.
 	RefusesAnonymous(ctx context.Context) (bool, error)
 	Close()

@@ -211,6 +211,7 @@ func (s *toySession) Restart(context.Context) error {
 }
 
 func (s *toySession) RefusesAnonymous(context.Context) (bool, error) { return !s.open, nil }
+func (s *toySession) Accounts(context.Context) ([]string, error)     { return []string{"admin"}, nil }
 func (s *toySession) Close()                                         {}
 
 func (t *toy) run(ctx context.Context, p Plan) Result {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/secret"
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/reach"
@@ -23,7 +25,8 @@ func (a *App) proveCommand() *cobra.Command {
 		Use:   "prove",
 		Short: "Read everything back and compare it with the register",
 		Long: `Visits every commissioned device and checks that it answers at its address, alone,
-with its password and not without one, that it is the same device, and that its
+with its password and not without one nor with an old or a factory one, that it has
+no other users, that it is the same device with the same firmware, and that its
 address, gateway, name and clock are right. Of a device set up by hand, or one that
 takes nothing but a lease, only the first two can be seen. Nothing is written to any device.
 Exit code 1 on any difference.`,
@@ -58,6 +61,16 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 		Site:     &field.Site{Net: n, Subnets: subnets, Avoid: avoid},
 		Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
 	}
+	budget := j.Sheet.Budget().PerHour
+	if budget == 0 {
+		budget = secret.DefaultBudget
+	}
+	prover.Old = func(mac device.MAC) ([]commission.Credential, int) {
+		_, own, _ := planner.Keys.For(mac)
+		old := slices.Concat(planner.Keys.Past(mac), j.Sheet.Factory())
+		old = slices.DeleteFunc(old, func(k commission.Credential) bool { return k.Password == own })
+		return planner.Keys.NotRefused(mac, old), budget - 1
+	}
 	a.say("proving %s …", plural(len(plans), "device"))
 	proofs := a.proveAll(ctx, prover, devices, plans)
 	if err := ctx.Err(); err != nil {
@@ -65,6 +78,7 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 	}
 	now := time.Now()
 	failed := 0
+	noted := false
 	records := map[int64]job.ProofRecord{}
 	for i := range proofs {
 		checks, err := json.Marshal(proofs[i].Checks)
@@ -76,7 +90,11 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 		if d.Proved = now; !proofs[i].OK() {
 			d.Proved, failed = time.Time{}, failed+1
 		}
+		noted = planner.Keys.NoteRefused(d.MAC, proofs[i].Refused) || noted
 		if proofs[i].Read {
+			if d.Firmware != "" { // what was recorded stays the measure; a survey takes a new one over
+				proofs[i].Found.Firmware = d.Firmware
+			}
 			d.Absorb(proofs[i].Found.Facts())
 			d.Access = device.Keyed
 		}
@@ -96,6 +114,13 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 	}
 	if err := j.Register.AddProofs(ctx, records); err != nil {
 		return err
+	}
+	// Marks of what was refused are kept, so that it is not offered again; what
+	// planning made up for devices without a key is not.
+	if noted && !planner.Changed {
+		if err := planner.Keys.Save(); err != nil {
+			return err
+		}
 	}
 	if err := a.printProofs(proofs, failed); err != nil {
 		return err
@@ -149,7 +174,7 @@ func (a *App) printProofs(proofs []field.Proof, failed int) error {
 	}
 	l := &listing{columns: []column{{"TAG", 0}, {"AT", 0}}}
 	for _, name := range field.Checks {
-		l.columns = append(l.columns, column{head: strings.ToUpper(name)})
+		l.columns = append(l.columns, column{head: strings.ToUpper(cmp.Or(checkHeads[name], name))})
 	}
 	for i := range proofs {
 		row := []cell{plain(proofs[i].Device.Tag), plain(proofs[i].Device.Allotted.Address.String())}
@@ -174,6 +199,9 @@ func (a *App) printProofs(proofs []field.Proof, failed int) error {
 	fmt.Fprintf(a.Out, "%s: every check held. Next: janustat handover\n", a.paint(a.Out, goodStyle, fmt.Sprintf("%d of %d devices proved", len(proofs), len(proofs))))
 	return nil
 }
+
+// checkHeads shorten the names of some checks, so that all fit on a screen.
+var checkHeads = map[string]string{field.CheckPassword: "key", field.CheckOldKeys: "old key", field.CheckIdentity: "same"}
 
 // checkCell shows a check in words, so that it reads without colour too.
 func checkCell(checks []field.Check, name string) cell {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"janustat/core/commission"
@@ -28,6 +29,8 @@ type Proof struct {
 	Checks []Check
 	Read   bool // the device was opened and read
 	Found  commission.Found
+	// Refused are old and factory keys that it was offered and refused.
+	Refused []commission.Credential
 }
 
 // OK reports whether every check held.
@@ -40,8 +43,11 @@ const (
 	CheckAnswers   = "answers"
 	CheckAlone     = "alone"
 	CheckPassword  = "password"
+	CheckOldKeys   = "old keys"
 	CheckClosed    = "closed"
+	CheckUsers     = "users"
 	CheckIdentity  = "identity"
+	CheckFirmware  = "firmware"
 	CheckAddress   = "address"
 	CheckGateway   = "gateway"
 	CheckStatic    = "static"
@@ -52,17 +58,21 @@ const (
 
 // Checks lists the names of the checks in order.
 var Checks = []string{
-	CheckAnswers, CheckAlone, CheckPassword, CheckClosed, CheckIdentity, CheckAddress, CheckGateway, CheckStatic, CheckName, CheckClock,
+	CheckAnswers, CheckAlone, CheckPassword, CheckOldKeys, CheckClosed, CheckUsers, CheckIdentity, CheckFirmware, CheckAddress, CheckGateway, CheckStatic, CheckName, CheckClock,
 }
 
 // Prover reads devices back and compares them with the register.
 type Prover struct {
 	Site     *Site
 	Attempts commission.Attempts
+	// Old gives the keys that must not open a device any more and that it has not
+	// refused yet, and how many of them it can be offered; it may be nil.
+	Old func(device.MAC) (keys []commission.Credential, most int)
 }
 
-// Prove checks one device against its plan. Nothing is written to it, and its
-// password is offered once, within the budget.
+// Prove checks one device against its plan. Nothing is written to it. Old keys
+// are offered first, within the budget, then its password once, which makes it
+// forget the wrong ones.
 func (p Prover) Prove(ctx context.Context, d device.Device, plan commission.Plan) Proof {
 	out := Proof{Device: d}
 	probeCtx, cancel := context.WithCancel(ctx)
@@ -123,14 +133,56 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, out *Proof) erro
 		return err
 	}
 	out.compare(CheckClosed, refused, "settings closed to anyone without a password", "open")
+	if err := p.oldKeys(ctx, s, plan, out); err != nil {
+		return err
+	}
 	if ok, err := p.open(ctx, s, plan, out); err != nil || !ok {
 		return err
 	}
 	if out.Found, err = s.Read(ctx); err != nil {
 		return err
 	}
+	accounts, err := s.Accounts(ctx)
+	if err != nil {
+		return err
+	}
+	unexpected := slices.DeleteFunc(accounts, func(name string) bool { return name == plan.User })
+	out.compare(CheckUsers, len(unexpected) == 0, "only "+plan.User, "also "+strings.Join(unexpected, ", "))
 	out.Read = true
 	out.judge(plan)
+	return nil
+}
+
+// oldKeys offers keys that must not open the device any more. What it refused
+// before is taken at its word.
+func (p Prover) oldKeys(ctx context.Context, s commission.Session, plan commission.Plan, out *Proof) error {
+	if p.Old == nil || plan.Password.IsZero() {
+		return nil
+	}
+	access, err := s.Access(ctx)
+	if err != nil || access == device.Fresh {
+		return err
+	}
+	keys, most := p.Old(plan.MAC)
+	for i, k := range keys {
+		if i >= most {
+			return nil // the next proving goes on
+		}
+		wait, err := p.Attempts.Spend(ctx, plan)
+		if err != nil || wait > 0 {
+			return err
+		}
+		ok, err := s.Enter(ctx, k.User, k.Password)
+		if err != nil {
+			return err
+		}
+		if ok {
+			out.fail(CheckOldKeys, "refused", fmt.Sprintf("an %s password of %s still opens it", map[bool]string{true: "old factory", false: "earlier"}[k.Origin == commission.FromFactory], k.User))
+			return p.Attempts.Opened(ctx, plan)
+		}
+		out.Refused = append(out.Refused, k)
+	}
+	out.pass(CheckOldKeys)
 	return nil
 }
 
@@ -185,6 +237,8 @@ func (p *Proof) judge(plan commission.Plan) {
 	sameSerial := plan.Serial == "" || f.Serial == plan.Serial
 	sameMAC := len(f.MACs) == 0 || slices.Contains(f.MACs, plan.MAC)
 	p.compare(CheckIdentity, sameSerial && sameMAC, plan.Serial+" "+plan.MAC.String(), f.Serial)
+	recorded := p.Device.Firmware
+	p.compare(CheckFirmware, recorded == "" || f.Firmware == recorded, recorded, f.Firmware)
 	want := fmt.Sprintf("%s/%d", t.Address, t.Prefix)
 	got := fmt.Sprintf("%s/%d", f.Settings.Address, f.Settings.Prefix)
 	p.compare(CheckAddress, want == got, want, got)

@@ -219,6 +219,16 @@ func (s *session) Read(ctx context.Context) (commission.Found, error) {
 	return f, err
 }
 
+// Accounts implements commission.Session.
+func (s *session) Accounts(ctx context.Context) ([]string, error) {
+	list, err := s.Users(ctx)
+	var out []string
+	for _, u := range list {
+		out = append(out, u.Name)
+	}
+	return out, err
+}
+
 // CreateAdministrator implements commission.Session.
 func (s *session) CreateAdministrator(ctx context.Context, user string, p secret.Password) error {
 	return lost(s.Client.CreateAdministrator(ctx, user, p))
