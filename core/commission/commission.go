@@ -33,6 +33,7 @@ const (
 	StepRestart Step = "restart" // restart it, where it asks for that
 	StepReturn  Step = "return"  // wait for it to come back
 	StepVerify  Step = "verify"  // read everything back
+	StepReset   Step = "reset"   // back to the factory state
 	StepHand    Step = "by hand" // a person types the address into the device
 )
 
@@ -162,6 +163,8 @@ type Session interface {
 	SetAddress(ctx context.Context, s device.Settings) (restart bool, err error)
 	SetGateway(ctx context.Context, gateway netip.Addr) error
 	Restart(ctx context.Context) error
+	// Reset puts the device back into its factory state, address and users included.
+	Reset(ctx context.Context) error
 	// Accounts lists the names of the device's users.
 	Accounts(ctx context.Context) ([]string, error)
 	// RefusesAnonymous reports whether reading the settings without a password is refused.

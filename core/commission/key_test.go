@@ -142,3 +142,19 @@ func TestByHandWaitsForTheDevice(t *testing.T) {
 	p.Manner, p.From = ByReservation, newPlace
 	assert.Contains(t, d.run(t.Context(), p).Reason, "is not alone")
 }
+
+func TestRestartAndReset(t *testing.T) {
+	worker := func(d *toy) Worker { return Worker{Site: d, Journal: d, Attempts: d, Place: NewPlaces(1)} }
+	d := newToy()
+	d.password = "Quay-side7"
+	r := worker(d).Restart(t.Context(), plan())
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, []string{"restart"}, d.writes())
+	r = worker(d).Reset(t.Context(), plan())
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Empty(t, d.password)
+	d.password = "Nobody-Knows-1"
+	r = worker(d).Reset(t.Context(), plan())
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Equal(t, "Nobody-Knows-1", d.password)
+}

@@ -79,7 +79,33 @@ func (w Worker) Change(ctx context.Context, p Plan) Result {
 	return w.carry(ctx, p, (*run).change)
 }
 
-func (r *run) change(ctx context.Context) error {
+// Restart restarts one device and waits until it is back.
+func (w Worker) Restart(ctx context.Context, p Plan) Result {
+	return w.carry(ctx, p, func(r *run, ctx context.Context) error {
+		if err := r.meet(ctx); err != nil {
+			return err
+		}
+		return r.restart(ctx, false)
+	})
+}
+
+// Reset puts one device back into its factory state. It is not waited for: it
+// comes back at another address, fresh.
+func (w Worker) Reset(ctx context.Context, p Plan) Result {
+	return w.carry(ctx, p, func(r *run, ctx context.Context) error {
+		if err := r.meet(ctx); err != nil {
+			return err
+		}
+		err := r.do(ctx, StepReset, "to the factory state", func() error { return r.session.Reset(ctx) })
+		if errors.Is(err, ErrReplyLost) {
+			return nil // it went before it could answer
+		}
+		return err
+	})
+}
+
+// meet opens the device where it was last met.
+func (r *run) meet(ctx context.Context) error {
 	r.plan.Target.Address = r.plan.From
 	if err := r.arrive(ctx); err != nil {
 		return err
@@ -87,7 +113,12 @@ func (r *run) change(ctx context.Context) error {
 	if err := r.find(ctx, StepFind, FindLimit); err != nil {
 		return err
 	}
-	if _, err := r.read(ctx); err != nil {
+	_, err := r.read(ctx)
+	return err
+}
+
+func (r *run) change(ctx context.Context) error {
+	if err := r.meet(ctx); err != nil {
 		return err
 	}
 	if r.result.Key.Origin == FromChange {

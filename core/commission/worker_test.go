@@ -210,6 +210,12 @@ func (s *toySession) Restart(context.Context) error {
 	return ErrReplyLost
 }
 
+func (s *toySession) Reset(context.Context) error {
+	s.note("write reset")
+	s.password, s.at = "", netip.MustParseAddr("192.168.77.20")
+	return ErrReplyLost
+}
+
 func (s *toySession) RefusesAnonymous(context.Context) (bool, error) { return !s.open, nil }
 func (s *toySession) Accounts(context.Context) ([]string, error)     { return []string{"admin"}, nil }
 func (s *toySession) Close()                                         {}

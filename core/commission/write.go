@@ -98,7 +98,11 @@ func (r *run) restart(ctx context.Context, withGateway bool) error {
 			return err
 		}
 	}
-	err := r.do(ctx, StepRestart, "to use the new address", func() error { return r.session.Restart(ctx) })
+	why := "to use the new address"
+	if !withGateway && r.plan.From == r.plan.Target.Address {
+		why = "as asked for"
+	}
+	err := r.do(ctx, StepRestart, why, func() error { return r.session.Restart(ctx) })
 	if err != nil && !errors.Is(err, ErrReplyLost) {
 		return err
 	}

@@ -192,6 +192,21 @@ func (d *Device) Plug() {
 // Restart restarts the device, as when its power fails for a moment.
 func (d *Device) Restart() { d.again(d.unit.Restart, false) }
 
+// Reset puts the device back into the state it was delivered in, as its reset
+// button does, and restarts it.
+func (d *Device) Reset() {
+	d.mu.Lock()
+	if p, err := netip.ParsePrefix(d.unit.model.Factory); err == nil {
+		d.state.address = p
+	}
+	d.state.gateway, d.state.dhcp, d.state.next = netip.Addr{}, false, nil
+	d.state.users = map[string]account{}
+	d.state.scopes = []string{scopeRoot + "name/" + strings.ReplaceAll(d.unit.model.Name, " ", ""), scopeRoot + "location/"}
+	d.guard.wrong, d.guard.locked = 0, time.Time{}
+	d.mu.Unlock()
+	d.again(d.unit.Restart, false)
+}
+
 // Type is a person at the device's own screen: it gets an address, and starts anew.
 func (d *Device) Type(address netip.Prefix, gateway netip.Addr) {
 	d.mu.Lock()

@@ -34,6 +34,7 @@ func init() {
 		"SetNetworkInterfaces":     {writing, false, setInterfaces},
 		"SetNetworkDefaultGateway": {writing, false, setGateway},
 		"SystemReboot":             {writing, false, reboot},
+		"SetSystemFactoryDefault":  {writing, false, factoryDefault},
 	}
 }
 
@@ -286,4 +287,11 @@ func setGateway(d *Device, req *element) (*node, *fault) {
 
 func reboot(*Device, *element) (*node, *fault) {
 	return response("SystemReboot", el(devNS, "Message", "restarting"))
+}
+
+func factoryDefault(d *Device, req *element) (*node, *fault) {
+	if req.find("FactoryDefault").value() != "Hard" {
+		return nil, invalid("InvalidArgs", "only a hard reset is offered")
+	}
+	return response("SetSystemFactoryDefault")
 }

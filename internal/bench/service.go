@@ -166,6 +166,8 @@ func (d *Device) effectOf(op string) effect {
 	switch {
 	case op == "SystemReboot":
 		return effect{do: func() { d.again(d.unit.Restart, false) }}
+	case op == "SetSystemFactoryDefault":
+		return effect{do: d.Reset}
 	case op == "SetNetworkInterfaces" && !d.unit.model.NeedsBoot:
 		lose := d.unit.LoseMove
 		return effect{func() { d.again(moveTime, lose) }, lose}

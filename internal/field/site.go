@@ -273,6 +273,9 @@ const answerGrace = 500 * time.Millisecond
 // Restart implements commission.Session.
 func (s *session) Restart(ctx context.Context) error { return lost(s.Client.Restart(ctx)) }
 
+// Reset implements commission.Session.
+func (s *session) Reset(ctx context.Context) error { return lost(s.Client.Reset(ctx)) }
+
 // Close implements commission.Session.
 func (s *session) Close() {
 	s.Client.Close()

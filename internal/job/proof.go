@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"time"
+
+	"janustat/core/device"
 )
 
 // ProofRecord is what one proving of a device gave.
@@ -45,4 +47,22 @@ func (r *Register) Proofs(ctx context.Context, id int64) ([]ProofRecord, error) 
 		out = append(out, p)
 	}
 	return out, rows.Err()
+}
+
+// Replace writes a device whose unit has changed: the row that the new unit had
+// of its own goes, and what was counted against the old one is forgotten.
+func (r *Register) Replace(ctx context.Context, d device.Device, unit device.MAC) error {
+	return r.tx(ctx, func(tx *sql.Tx) error {
+		for _, q := range []string{
+			"DELETE FROM attempt WHERE device_id=?1 OR device_id IN (SELECT id FROM device WHERE mac=?2)",
+			"DELETE FROM journal WHERE device_id IN (SELECT id FROM device WHERE mac=?2 AND id<>?1)",
+			"DELETE FROM proof WHERE device_id IN (SELECT id FROM device WHERE mac=?2 AND id<>?1)",
+			"DELETE FROM device WHERE mac=?2 AND id<>?1",
+		} {
+			if _, err := tx.ExecContext(ctx, q, d.ID, unit.String()); err != nil {
+				return err
+			}
+		}
+		return saveDevice(ctx, tx, &d)
+	})
 }

@@ -85,3 +85,9 @@ func (c *Client) SetGateway(ctx context.Context, gateway netip.Addr) error {
 
 // Restart restarts the device (SystemReboot).
 func (c *Client) Restart(ctx context.Context) error { return c.call(ctx, "SystemReboot", "", nil) }
+
+// Reset puts the device back into its factory state (SetSystemFactoryDefault,
+// Hard: network settings and users included).
+func (c *Client) Reset(ctx context.Context) error {
+	return c.call(ctx, "SetSystemFactoryDefault", "<tds:FactoryDefault>Hard</tds:FactoryDefault>", nil)
+}

@@ -1,0 +1,70 @@
+package cli
+
+import (
+	"encoding/json"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/internal/bench"
+	"janustat/internal/bench/benchtest"
+)
+
+const restoreSite = `
+site: Restore
+seed: 6
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 2, restart: 1s}
+  - {id: spare, model: verrine-dome, mac: "02:e4:42:00:01:77", serial: S1, restart: 1s}
+`
+
+func TestResetRestoreAndReplace(t *testing.T) {
+	t.Parallel()
+	site, err := bench.Parse([]byte(restoreSite))
+	require.NoError(t, err)
+	socket, logs, b := benchtest.StartSite(t, site)
+	c := &crew{t: t, dir: filepath.Join(t.TempDir(), "job"), wire: "bench:" + socket, logs: logs}
+	b.Device("spare").Unplug()
+	c.must("begin", c.dir, "--subnet", "10.61.8.0/23", "--quiet")
+	c.sheet("password: {style: each}\nnames: {C01: Quay, C02: Ramp}\n")
+	c.must("survey", "--quiet")
+	c.must("take", "all", "--yes")
+	c.must("allot")
+	c.must("commission", "--yes", "--quiet")
+	key := c.must("key", "show", "C01")
+	assert.Contains(t, c.must("restart", "C01", "--yes", "--quiet"), "C01 is back")
+
+	code, _, errs := c.run("C02\n", "reset", "C01", "--yes")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, errs, "nothing was done")
+	code, out, errs := c.run("C01\n", "reset", "C01")
+	require.Equal(t, ExitDone, code, errs)
+	assert.Contains(t, out, "janustat restore C01")
+	assert.Contains(t, c.must("restore", "C01", "--for", "40s", "--quiet"), "1 done, 0 need you")
+	assert.Equal(t, key, c.must("key", "show", "C01"), "it has its recorded password again")
+	assert.Contains(t, c.must("prove", "--quiet"), "2 of 2 devices proved")
+
+	// Its reset button is pressed, while its password is lost for good.
+	b.Device("dome-2").Reset()
+	assert.Contains(t, c.must("restore", "C02", "--for", "40s", "--quiet"), "1 done, 0 need you")
+
+	// C02 dies; another unit takes its place, its name and its address.
+	b.Device("dome-2").Unplug()
+	b.Device("spare").Plug()
+	var before, after struct{ Serial, MAC, Address, Name string }
+	require.NoError(t, json.Unmarshal([]byte(c.must("show", "C02", "--json")), &before))
+	assert.Contains(t, c.must("restore", "C02", "--with", "02:e4:42:00:01:77", "--for", "40s", "--quiet"), "1 done, 0 need you")
+	require.NoError(t, json.Unmarshal([]byte(c.must("show", "C02", "--json")), &after))
+	assert.Equal(t, "S1", after.Serial)
+	assert.Equal(t, "02:e4:42:00:01:77", after.MAC)
+	assert.Equal(t, []string{before.Address, "Ramp"}, []string{after.Address, after.Name})
+	assert.Contains(t, c.must("prove", "--quiet"), "2 of 2 devices proved")
+	var all []struct{ MAC string }
+	require.NoError(t, json.Unmarshal([]byte(c.must("list", "--all", "--json")), &all))
+	assert.Len(t, all, 2, "the new unit has no row of its own")
+	code, _, errs = c.run("", "restore", "C02", "--with", "02:e4:42:00:01:01", "--for", "10s", "--quiet")
+	assert.NotEqual(t, ExitDone, code, "a unit of the job takes nobody's place: %s", errs)
+}
