@@ -34,6 +34,7 @@ const (
 	StepReturn  Step = "return"  // wait for it to come back
 	StepVerify  Step = "verify"  // read everything back
 	StepReset   Step = "reset"   // back to the factory state
+	StepPower   Step = "power"   // a person powers it off and on, to open its settings window
 	StepHand    Step = "by hand" // a person types the address into the device
 )
 
@@ -53,6 +54,10 @@ const ClockTolerance = 2 * time.Second
 // ErrReplyLost is wrapped by a Session when a request was sent and no answer
 // came: whether it was carried out is unknown (safety rule 6).
 var ErrReplyLost = errors.New("no reply")
+
+// ErrWindow is wrapped by a Session when the device takes no settings now: some
+// take them only for a while after power-on.
+var ErrWindow = errors.New("takes no settings now")
 
 // ErrInUse is wrapped by a Claim when something else answers for the address.
 var ErrInUse = errors.New("address in use")
@@ -129,6 +134,9 @@ type Site interface {
 	// than was, or has been away and answers at was again. A device that never
 	// goes is found at was after a while.
 	Return(ctx context.Context, p Plan, was netip.Addr, places []netip.Addr) (netip.Addr, error)
+	// Repowered waits until a device that was at was has been away and is back, or
+	// announces itself, at one of the places.
+	Repowered(ctx context.Context, p Plan, was netip.Addr, places []netip.Addr) (netip.Addr, error)
 	// Open begins a conversation with the device at an address.
 	Open(ctx context.Context, p Plan, at netip.Addr) (Session, error)
 	// Claim begins an RFC 5227 probe of the plan's address, beside everything else.

@@ -126,7 +126,7 @@ func (r *run) key(ctx context.Context) error {
 		err := r.do(ctx, StepKey, "administrator "+r.plan.User, func() error {
 			return r.session.CreateAdministrator(ctx, r.plan.User, r.plan.Password)
 		})
-		if err == nil || errors.Is(err, ErrReplyLost) || r.plan.Another == nil || ctx.Err() != nil {
+		if err == nil || errors.Is(err, ErrReplyLost) || errors.Is(err, ErrWindow) || r.plan.Another == nil || ctx.Err() != nil {
 			return err
 		}
 		// Rules that a device enforces without publishing them show only like this.

@@ -158,3 +158,17 @@ func TestRestartAndReset(t *testing.T) {
 	assert.Equal(t, NeedsYou, r.Status)
 	assert.Equal(t, "Nobody-Knows-1", d.password)
 }
+
+func TestAClosedSettingsWindowIsWaitedFor(t *testing.T) {
+	d := newToy()
+	d.closed = true
+	r := d.run(t.Context(), plan())
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, []string{"key", "clock", "clock", "name", "address", "gateway"}, d.writes(), "it goes on at once with what was refused")
+	assert.Contains(t, d.log, "repowered")
+	d = newToy()
+	d.closed, d.noHands = true, true
+	r = d.run(t.Context(), plan())
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Contains(t, r.Next, "power it off and on")
+}

@@ -147,29 +147,69 @@ func (r *run) all(ctx context.Context) error {
 	if err := r.find(ctx, StepFind, FindLimit); err != nil {
 		return err
 	}
-	for pass := range maxPasses {
-		found, err := r.read(ctx)
-		if err != nil {
-			return err
-		}
-		r.found = found
-		if pass == 0 {
-			if err := r.Journal.Found(ctx, r.plan, found); err != nil {
-				return fmt.Errorf("register as found: %w", err)
+	for pass := 0; pass < maxPasses; {
+		done, err := r.pass(ctx, pass == 0)
+		switch {
+		case errors.Is(err, ErrWindow) && ctx.Err() == nil:
+			if err := r.awaitPower(ctx); err != nil {
+				return err
 			}
-		}
-		if err := r.checkLease(found); err != nil {
+			continue // what was refused for want of a window counts as no pass
+		case done || err != nil:
 			return err
 		}
-		steps := Decide(r.plan, found)
-		if len(steps) == 0 {
-			return r.verify(ctx, found)
-		}
-		if err := r.write(ctx, steps); err != nil {
-			return err
-		}
+		pass++
 	}
 	return trouble(nil, "look at the device's own page: it takes settings and does not keep them", "the device does not keep its settings")
+}
+
+// pass reads the device and writes what differs. It is done when nothing did.
+func (r *run) pass(ctx context.Context, first bool) (done bool, err error) {
+	found, err := r.read(ctx)
+	if err != nil {
+		return false, err
+	}
+	r.found = found
+	if first {
+		if err := r.Journal.Found(ctx, r.plan, found); err != nil {
+			return false, fmt.Errorf("register as found: %w", err)
+		}
+	}
+	if err := r.checkLease(found); err != nil {
+		return false, err
+	}
+	steps := Decide(r.plan, found)
+	if len(steps) == 0 {
+		return true, r.verify(ctx, found)
+	}
+	return false, r.write(ctx, steps)
+}
+
+// awaitPower waits until a person has powered the device off and on.
+func (r *run) awaitPower(ctx context.Context) error {
+	r.close()
+	r.tell(StepPower, "power it off and on: it takes settings only for a while after that")
+	defer r.clock(StepPower)()
+	places := r.places()
+	ctx, cancel := context.WithTimeoutCause(ctx, r.HandLimit, errors.New("it was not powered off and on"))
+	defer cancel()
+	at, err := r.Site.Repowered(ctx, r.plan, r.at, places)
+	if err != nil {
+		return trouble(err, "power it off and on, and run `janustat commission` again at once", "takes settings only for a while after power-on, and that is over")
+	}
+	r.at, r.result.At = at, at
+	return nil
+}
+
+// places are where the device may be: its new address, and where it was met.
+func (r *run) places() []netip.Addr {
+	places := []netip.Addr{r.plan.Target.Address}
+	for _, a := range []netip.Addr{r.plan.From, r.at} {
+		if a.IsValid() && !slices.Contains(places, a) {
+			places = append(places, a)
+		}
+	}
+	return places
 }
 
 // arrive makes ready to speak in the device's old and new subnets.
@@ -191,13 +231,7 @@ func (r *run) find(ctx context.Context, step Step, limit time.Duration) error {
 	}
 	r.tell(step, text)
 	defer r.clock(step)()
-	places := []netip.Addr{r.plan.Target.Address}
-	if r.plan.From.IsValid() && r.plan.From != r.plan.Target.Address {
-		places = append(places, r.plan.From)
-	}
-	if r.at.IsValid() && !slices.Contains(places, r.at) {
-		places = append(places, r.at)
-	}
+	places := r.places()
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, errors.New("no answer"))
 	defer cancel()
 	var at netip.Addr

@@ -53,6 +53,8 @@ type toy struct {
 	away        bool
 	picky       func(plain string) bool // takes only such passwords, and does not publish why
 	dhcpOnly    bool
+	closed      bool // its settings window, until it is powered off and on
+	noHands     bool // and nobody does so
 	loseRekey   bool
 
 	log []string
@@ -78,6 +80,15 @@ func (t *toy) Find(_ context.Context, _ Plan, places []netip.Addr) (netip.Addr, 
 }
 
 func (t *toy) Return(ctx context.Context, p Plan, _ netip.Addr, places []netip.Addr) (netip.Addr, error) {
+	return t.Find(ctx, p, places)
+}
+
+func (t *toy) Repowered(ctx context.Context, p Plan, _ netip.Addr, places []netip.Addr) (netip.Addr, error) {
+	t.note("repowered")
+	if t.noHands {
+		return netip.Addr{}, context.DeadlineExceeded
+	}
+	t.closed = false
 	return t.Find(ctx, p, places)
 }
 
@@ -163,6 +174,9 @@ func (s *toySession) CreateAdministrator(_ context.Context, _ string, p secret.P
 
 func (s *toySession) SetClock(context.Context) error {
 	s.note("write clock")
+	if s.closed {
+		return ErrWindow
+	}
 	if !s.ignore {
 		s.set.Clock = 0
 	}
@@ -393,6 +407,10 @@ func (s siteFunc) Find(c context.Context, p Plan, a []netip.Addr) (netip.Addr, e
 
 func (s siteFunc) Return(c context.Context, p Plan, w netip.Addr, a []netip.Addr) (netip.Addr, error) {
 	return s.toy(p).Return(c, p, w, a)
+}
+
+func (s siteFunc) Repowered(c context.Context, p Plan, w netip.Addr, a []netip.Addr) (netip.Addr, error) {
+	return s.toy(p).Repowered(c, p, w, a)
 }
 
 func (s siteFunc) Open(c context.Context, p Plan, at netip.Addr) (Session, error) {

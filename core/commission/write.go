@@ -65,7 +65,7 @@ func (r *run) address(ctx context.Context) (restart bool, err error) {
 		restart, err = r.session.SetAddress(ctx, t)
 		return err
 	})
-	if err != nil && r.found.Settings.DHCP && !errors.Is(err, ErrReplyLost) && ctx.Err() == nil {
+	if err != nil && r.found.Settings.DHCP && !errors.Is(err, ErrReplyLost) && !errors.Is(err, ErrWindow) && ctx.Err() == nil {
 		// A device on DHCP that refuses a static address keeps to DHCP.
 		r.plan.Target.DHCP, r.result.Reserved = true, true
 	}
@@ -94,7 +94,7 @@ func (r *run) awaitClaim(ctx context.Context) error {
 // refuse one outside the subnet they are still on.
 func (r *run) restart(ctx context.Context, withGateway bool) error {
 	if withGateway {
-		if err := r.gateway(ctx); err != nil && ctx.Err() != nil {
+		if err := r.gateway(ctx); err != nil && (ctx.Err() != nil || errors.Is(err, ErrWindow)) {
 			return err
 		}
 	}
@@ -146,6 +146,9 @@ func (r *run) do(ctx context.Context, s Step, intent string, write func() error)
 	// The outcome is recorded even when the run is being stopped.
 	if jerr := r.Journal.End(context.WithoutCancel(ctx), id, outcome, detail); jerr != nil {
 		return errors.Join(err, fmt.Errorf("register the outcome: %w", jerr))
+	}
+	if errors.Is(err, ErrWindow) {
+		return err
 	}
 	if err != nil && outcome == "refused" {
 		return trouble(err, "look at the device's own page, then run `janustat commission` again", fmt.Sprintf("refuses its %s (%s)", s, intent))

@@ -23,6 +23,7 @@ type Device struct {
 	state   state
 	guard   guard
 	boots   int
+	powered time.Time         // when it last started
 	kept    bool              // came up with a lease, and keeps it
 	visits  map[string]string // who is signed in at its pages, by cookie
 	restart chan struct{}     // asks for the stack to be brought up again
@@ -96,6 +97,7 @@ func (d *Device) boot(first bool) error {
 	}
 	dhcp := d.state.dhcp
 	d.boots++
+	d.powered = time.Now()
 	d.mu.Unlock()
 	if dhcp {
 		d.lease()

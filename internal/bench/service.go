@@ -101,6 +101,10 @@ func (d *Device) call(r *http.Request, header, req *element) (*node, *fault, eff
 		d.log(r, what, name, false)
 		return nil, f, effect{}
 	}
+	if w := d.unit.Window; w > 0 && op.access == writing && time.Since(d.powered) > w {
+		d.log(r, what, name, false)
+		return nil, &fault{code: "Sender", sub: "OperationProhibited", reason: "Settings can be changed for a while after power-on only"}, effect{}
+	}
 	answer, f := op.do(d, req)
 	d.log(r, what, name, f == nil)
 	if f != nil {

@@ -89,6 +89,7 @@ type Unit struct {
 	Fallback string        `yaml:"fallback"`  // without a lease: factory (the default), adrift, or none
 	AskEvery time.Duration `yaml:"ask_every"` // how often it asks while it has no lease
 	IPv6     bool          `yaml:"ipv6"`      // has a link-local IPv6 address too
+	Window   time.Duration `yaml:"window"`    // takes settings only so long after power-on
 	ByHand   bool          `yaml:"by_hand"`   // has a web page and nothing that can be configured from outside
 	DHCPOnly bool          `yaml:"dhcp_only"` // refuses a static address
 	Name     string        `yaml:"name"`

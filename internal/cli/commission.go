@@ -34,9 +34,10 @@ before it is sent. Run it again at any time: it goes on where it stopped, and
 writes nothing to a device that is right already.
 
 For a taken device that speaks nothing that can be configured, it prints exactly
-what to type into it and waits until it appears at its address. A device that takes
-nothing but a lease ends as leased by reservation, with the line for the site's own
-DHCP server.`,
+what to type into it and waits until it appears at its address. It says which devices
+have to be powered off and on because they take settings only for a while after that,
+and waits for them too. A device that takes nothing but a lease ends as leased by
+reservation, with the line for the site's own DHCP server.`,
 		Example: "  janustat commission --dry-run\n  janustat commission --wire eth0 --yes\n  janustat commission --wire eth0 --by-hand 0s",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -56,7 +57,7 @@ DHCP server.`,
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "show what would be written and send nothing")
 	c.Flags().IntVar(&crew, "crew", crew, "conversations held at once")
-	c.Flags().DurationVar(&hands, "by-hand", hands, "how long to wait for what you type into devices yourself")
+	c.Flags().DurationVar(&hands, "by-hand", hands, "how long to wait for what you do yourself: typing into devices, or their power")
 	return c
 }
 

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -67,4 +68,44 @@ func TestResetRestoreAndReplace(t *testing.T) {
 	assert.Len(t, all, 2, "the new unit has no row of its own")
 	code, _, errs = c.run("", "restore", "C02", "--with", "02:e4:42:00:01:01", "--for", "10s", "--quiet")
 	assert.NotEqual(t, ExitDone, code, "a unit of the job takes nobody's place: %s", errs)
+}
+
+// One takes settings only for a while after power-on, and that is over by the
+// time it has been surveyed.
+func TestASettingsWindowIsWaitedFor(t *testing.T) {
+	t.Parallel()
+	site, err := bench.Parse([]byte(`
+site: Window
+seed: 6
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: cube, model: tallow-cube, mac: "02:7a:11:00:04:01", serial: W1, window: 20s, restart: 1s}
+`))
+	require.NoError(t, err)
+	socket, logs, b := benchtest.StartSite(t, site)
+	c := &crew{t: t, dir: filepath.Join(t.TempDir(), "job"), wire: "bench:" + socket, logs: logs}
+	c.must("begin", c.dir, "--subnet", "10.61.8.0/23", "--quiet")
+	c.must("survey", "--quiet", "--for", "20s")
+	c.must("take", "all", "--yes")
+	c.must("allot")
+	// Somebody powers it off and on as soon as it has refused.
+	go func() {
+		for {
+			for _, e := range logs.Events() {
+				if e.What == bench.EventWrite && !e.OK {
+					b.Device("cube").Restart()
+					return
+				}
+			}
+			select {
+			case <-t.Context().Done():
+				return
+			case <-time.After(100 * time.Millisecond):
+			}
+		}
+	}()
+	code, out, errs := c.run("", "commission", "--yes")
+	require.Equal(t, ExitDone, code, out+errs)
+	assert.Contains(t, errs, "C01  power    power it off and on")
+	assert.Contains(t, c.must("prove", "--quiet"), "1 of 1 devices proved")
 }

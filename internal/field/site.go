@@ -78,6 +78,15 @@ func (s *Site) Find(ctx context.Context, p commission.Plan, addresses []netip.Ad
 
 // Return implements commission.Site.
 func (s *Site) Return(ctx context.Context, p commission.Plan, was netip.Addr, addresses []netip.Addr) (netip.Addr, error) {
+	return s.comeBack(ctx, p, returning{was: was, places: addresses}, addresses)
+}
+
+// Repowered implements commission.Site.
+func (s *Site) Repowered(ctx context.Context, p commission.Plan, was netip.Addr, addresses []netip.Addr) (netip.Addr, error) {
+	return s.comeBack(ctx, p, returning{was: was, places: addresses, patient: true}, addresses)
+}
+
+func (s *Site) comeBack(ctx context.Context, p commission.Plan, watch returning, addresses []netip.Addr) (netip.Addr, error) {
 	places, err := s.places(ctx, addresses)
 	if err != nil {
 		return netip.Addr{}, err
@@ -85,7 +94,7 @@ func (s *Site) Return(ctx context.Context, p commission.Plan, was netip.Addr, ad
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	back := make(chan netip.Addr, 1)
-	watch := returning{was: was, places: addresses, begun: time.Now(), last: time.Now()}
+	watch.begun, watch.last = time.Now(), time.Now()
 	stop := s.Net.HearClaims(func(c reach.Claim) {
 		if c.MAC == p.MAC && watch.heard(c, time.Now()) {
 			select {
@@ -113,6 +122,7 @@ type returning struct {
 	was         netip.Addr
 	places      []netip.Addr
 	begun, last time.Time // last: when it was last heard at was
+	patient     bool      // one that stays where it is has not been away
 }
 
 // heard reports whether a claim means that the device is back.
@@ -125,7 +135,7 @@ func (r *returning) heard(c reach.Claim, now time.Time) bool {
 	}
 	silence := now.Sub(r.last)
 	r.last = now
-	return silence > awayAfter || now.Sub(r.begun) > staysPut
+	return silence > awayAfter || !r.patient && now.Sub(r.begun) > staysPut
 }
 
 // Open implements commission.Site. A device that answers ARP may take a while
@@ -192,8 +202,11 @@ var _ commission.Session = (*session)(nil)
 // lost turns the loss of a reply into what the steps understand. A write that
 // could not even be sent counts too: looking in both places is right for both.
 func lost(err error) error {
-	if fatal(err) {
+	switch {
+	case fatal(err):
 		return fmt.Errorf("%w: %w", commission.ErrReplyLost, err)
+	case errors.Is(err, onvif.ErrNotNow):
+		return fmt.Errorf("%w: %w", commission.ErrWindow, err)
 	}
 	return err
 }

@@ -44,6 +44,8 @@ var (
 	ErrNoReply = errors.New("no reply")
 	// ErrRefused means that the device wants a password, or another one.
 	ErrRefused = errors.New("access refused")
+	// ErrNotNow means that the device takes no settings at present, whoever asks.
+	ErrNotNow = errors.New("takes no settings now")
 )
 
 // scheme is how requests prove who sends them.
@@ -169,7 +171,21 @@ func (c *Client) call(ctx context.Context, operation, inner string, out any) err
 	if status == http.StatusUnauthorized || status == http.StatusForbidden || fault.Has("NotAuthorized") || fault.Has("FailedAuthentication") {
 		return fmt.Errorf("%s: %w: %w", operation, ErrRefused, fault)
 	}
+	// A prohibition without a reason of its own is about the moment: some devices
+	// take settings only for a while after power-on.
+	if !reads && fault.Last("OperationProhibited") && (!aboutUsers(operation) || saysPower(fault.Reason)) {
+		return fmt.Errorf("%s: %w: %w", operation, ErrNotNow, fault)
+	}
 	return fmt.Errorf("%s: %w", operation, fault)
+}
+
+// aboutUsers tells the operations whose prohibition may as well mean that a
+// password is too weak.
+func aboutUsers(operation string) bool { return operation == "CreateUsers" || operation == "SetUser" }
+
+func saysPower(reason string) bool {
+	low := strings.ToLower(reason)
+	return strings.Contains(low, "power") || strings.Contains(low, "restart") || strings.Contains(low, "reboot")
 }
 
 // post sends a message and reads the whole answer.

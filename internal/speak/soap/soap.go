@@ -122,6 +122,12 @@ func (f *Fault) Has(sub string) bool {
 	return false
 }
 
+// Last reports whether the innermost subcode has this name: nothing more exact
+// was said.
+func (f *Fault) Last(sub string) bool {
+	return len(f.Subcodes) > 0 && f.Subcodes[len(f.Subcodes)-1] == sub
+}
+
 type codeXML struct {
 	Value   string   `xml:"Value"`
 	Subcode *codeXML `xml:"Subcode"`
