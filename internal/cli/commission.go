@@ -163,6 +163,10 @@ func (a *App) planner(ctx context.Context, j *job.Job, devices []device.Device, 
 	if err != nil {
 		return nil, err
 	}
+	return a.plannerWith(ctx, j, devices, keys)
+}
+
+func (a *App) plannerWith(ctx context.Context, j *job.Job, devices []device.Device, keys *job.Keyring) (*field.Planner, error) {
 	maybeKeyed, err := j.Register.MaybeKeyed(ctx)
 	if err != nil {
 		return nil, err

@@ -8,11 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/secret"
 	"janustat/internal/field"
 	"janustat/internal/job"
-	"janustat/internal/reach"
 )
 
 func (a *App) keyCommand() *cobra.Command {
@@ -121,31 +121,13 @@ func (a *App) keySetDevice(ctx context.Context, j *job.Job, devices []device.Dev
 	if user == "" {
 		user = j.Sheet.User()
 	}
-	password := secret.New(plain)
-	return a.withNet(func(n *reach.Net) error {
-		subnets, avoid, err := a.lay(ctx, j, devices, n)
-		if err != nil {
-			return err
+	k := commission.Credential{User: user, Password: secret.New(plain)}
+	return a.offer(ctx, j, devices, d, k, func(opened bool) error {
+		if !opened {
+			return nil
 		}
-		prover := field.Prover{
-			Site:     &field.Site{Net: n, Subnets: subnets, Avoid: avoid},
-			Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
-		}
-		a.say("offering it to %s at %s …", d.Label(), addressText(d.Address()))
-		result, err := prover.TryKey(ctx, field.KeyPlan(d, user, password))
-		switch {
-		case err != nil:
-			return fmt.Errorf("%s at %s: %w", d.Label(), addressText(d.Address()), err)
-		case result.Wait > 0:
-			return needsError{fmt.Sprintf("%s was not tried: its budget of password tries is spent; wait %s", d.Label(), result.Wait.Round(time.Minute))}
-		case !result.Opened:
-			return needsError{fmt.Sprintf("%s refuses this password: it was not kept, and one try of its budget is spent", d.Label())}
-		}
-		keys.Set(d.MAC, user, password)
-		if err := keys.Save(); err != nil {
-			return err
-		}
-		return a.opened(ctx, j, devices, d, result)
+		keys.Opened(d.MAC, k, time.Now())
+		return keys.Save()
 	})
 }
 
@@ -205,29 +187,22 @@ func (a *App) keyShowCommand() *cobra.Command {
 			if a.json {
 				return usagef("passwords are never written as JSON")
 			}
-			j, devices, err := a.open(c.Context())
-			if err != nil {
-				return err
-			}
-			defer j.Close()
-			keys, err := a.keyring(j, false)
-			if err != nil {
-				return err
-			}
-			p := keys.Site()
-			if len(args) == 1 {
-				d, err := device.Find(devices, args[0])
-				if err != nil {
-					return err
+			return a.withKeys(c.Context(), func(_ *job.Job, devices []device.Device, keys *job.Keyring) error {
+				p := keys.Site()
+				if len(args) == 1 {
+					d, err := device.Find(devices, args[0])
+					if err != nil {
+						return err
+					}
+					if _, p, _ = keys.For(d.MAC); p.IsZero() {
+						return needsError{d.Label() + " has no password on the keyring"}
+					}
+				} else if p.IsZero() {
+					return needsError{"there is no site password yet: `janustat commission` makes one, `janustat key set` gives one"}
 				}
-				if _, p, _ = keys.For(d.MAC); p.IsZero() {
-					return needsError{d.Label() + " has no password on the keyring"}
-				}
-			} else if p.IsZero() {
-				return needsError{"there is no site password yet: `janustat commission` makes one, `janustat key set` gives one"}
-			}
-			fmt.Fprintln(a.Out, p.Reveal())
-			return nil
+				fmt.Fprintln(a.Out, p.Reveal())
+				return nil
+			})
 		},
 	}
 }

@@ -28,19 +28,22 @@ func (a *App) keyListCommand() *cobra.Command {
 		Long:    "Lists the devices of the job and where the key of each comes from. No password is shown.",
 		Example: "  janustat key list",
 		Args:    noArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			j, devices, err := a.open(c.Context())
-			if err != nil {
-				return err
-			}
-			defer j.Close()
-			keys, err := a.keyring(j, false)
-			if err != nil {
-				return err
-			}
-			return a.listKeys(j, devices, keys)
-		},
+		RunE:    func(c *cobra.Command, _ []string) error { return a.withKeys(c.Context(), a.listKeys) },
 	}
+}
+
+// withKeys runs f on the job and its keyring, for looking only.
+func (a *App) withKeys(ctx context.Context, f func(*job.Job, []device.Device, *job.Keyring) error) error {
+	j, devices, err := a.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer j.Close()
+	keys, err := a.keyring(j, false)
+	if err != nil {
+		return err
+	}
+	return f(j, devices, keys)
 }
 
 // keyJSON is one device in `key list --json`.
@@ -129,12 +132,7 @@ func (a *App) keyTryCommand() *cobra.Command {
 		Short:   "Offer a device one key it was not offered yet, knowingly",
 		Long:    "Spends one try of a device's budget on the next key of earlier work that it has not\nrefused. Each wrong try brings a device nearer to locking itself.",
 		Example: "  janustat key try C07 --wire eth0",
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return usagef("key try takes one device")
-			}
-			return nil
-		},
+		Args:    oneDevice("key try"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.withJob(c.Context(), "key try", func(j *job.Job, devices []device.Device) error {
 				return a.keyTry(c.Context(), j, devices, args[0])
@@ -159,29 +157,39 @@ func (a *App) keyTry(ctx context.Context, j *job.Job, devices []device.Device, r
 	if len(all) == 0 {
 		return needsError{fmt.Sprintf("no key of earlier work is left to try on %s: `janustat key add` puts one on the keyring", d.Label())}
 	}
+	k := all[0]
+	a.say("%d more to try after this one", len(all)-1)
+	return a.offer(ctx, j, devices, d, k, func(opened bool) error {
+		if opened {
+			planner.Keys.Opened(d.MAC, k, time.Now())
+		} else {
+			planner.Keys.NoteRefused(d.MAC, []commission.Credential{k})
+		}
+		return planner.Keys.Save()
+	})
+}
+
+// offer offers a device one key, within its budget, and reads it if it opens.
+// keep takes down how it ended, before that is told.
+func (a *App) offer(ctx context.Context, j *job.Job, devices []device.Device, d *device.Device, k commission.Credential, keep func(opened bool) error) error {
 	return a.withNet(func(n *reach.Net) error {
 		prover, err := a.prover(ctx, j, devices, n)
 		if err != nil {
 			return err
 		}
-		k := all[0]
-		a.say("offering %s one key; %d more to try …", d.Label(), len(all)-1)
+		a.say("offering it to %s at %s …", d.Label(), addressText(d.Address()))
 		result, err := prover.TryKey(ctx, field.KeyPlan(d, k.User, k.Password))
 		switch {
 		case err != nil:
 			return fmt.Errorf("%s at %s: %w", d.Label(), addressText(d.Address()), err)
 		case result.Wait > 0:
 			return needsError{fmt.Sprintf("%s was not tried: its budget of password tries is spent; wait %s", d.Label(), result.Wait.Round(time.Minute))}
-		case !result.Opened:
-			planner.Keys.NoteRefused(d.MAC, []commission.Credential{k})
-			if err := planner.Keys.Save(); err != nil {
-				return err
-			}
-			return needsError{fmt.Sprintf("%s refuses it; %d more to try. One try of its budget is spent", d.Label(), len(all)-1)}
 		}
-		planner.Keys.Opened(d.MAC, k, time.Now())
-		if err := planner.Keys.Save(); err != nil {
+		if err := keep(result.Opened); err != nil {
 			return err
+		}
+		if !result.Opened {
+			return needsError{fmt.Sprintf("%s refuses this password: it was not kept for it, and one try of its budget is spent", d.Label())}
 		}
 		return a.opened(ctx, j, devices, d, result)
 	})
@@ -312,16 +320,9 @@ written in the open.`,
 		Example: "  janustat key share --to age1… --out quillmere-keys.age\n  janustat key share --out quillmere-keys.age",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			j, devices, err := a.open(c.Context())
-			if err != nil {
-				return err
-			}
-			defer j.Close()
-			keys, err := a.keyring(j, false)
-			if err != nil {
-				return err
-			}
-			return a.share(j, devices, keys, to, out)
+			return a.withKeys(c.Context(), func(j *job.Job, devices []device.Device, keys *job.Keyring) error {
+				return a.share(j, devices, keys, to, out)
+			})
 		},
 	}
 	c.Flags().StringSliceVar(&to, "to", nil, "the client's public `KEY`, age1…; a passphrase is asked for if left out")

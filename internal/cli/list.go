@@ -72,12 +72,7 @@ func (a *App) showCommand() *cobra.Command {
 		Short:   "Show one device: as found, as left, and its history",
 		Long:    "Shows one device. DEVICE is a tag, a MAC or its last four or more hex digits, a serial number, or an address.",
 		Example: "  janustat show C01\n  janustat show 0102",
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return usagef("show takes one device")
-			}
-			return nil
-		},
+		Args:    oneDevice("show"),
 		RunE: func(c *cobra.Command, args []string) error {
 			j, devices, err := a.open(c.Context())
 			if err != nil {

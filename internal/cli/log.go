@@ -21,12 +21,7 @@ func (a *App) logCommand() *cobra.Command {
 		Short:   "Tell the story of one device in words",
 		Long:    "Tells what became of one device: when it was first seen, what was written to it\nand with what outcome, and every proving, in order.",
 		Example: "  janustat log C01\n  janustat log C01 --json",
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return usagef("log takes one device")
-			}
-			return nil
-		},
+		Args:    oneDevice("log"),
 		RunE: func(c *cobra.Command, args []string) error {
 			j, devices, err := a.open(c.Context())
 			if err != nil {
