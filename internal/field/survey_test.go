@@ -117,7 +117,7 @@ func TestSubnets(t *testing.T) {
 	for a := range s.Sweep() {
 		times[a]++
 	}
-	assert.Equal(t, 510+254*len(factorySubnets), len(times))
+	assert.Len(t, times, 510+254*(len(factorySubnets)-1), "all but the one that is not ours")
 	for a, n := range times {
 		require.Equal(t, 1, n, a)
 	}
