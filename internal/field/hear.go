@@ -179,6 +179,10 @@ func (r *surveyRun) hearClient(h reach.Heard, d *reach.Datagram) {
 	if r.event != nil {
 		r.event(happening{mac: q.MAC, at: h.At})
 	}
+	// One that goes on with a lease tells which address it has (RFC 2131, 4.3.2).
+	if q.Current.IsValid() && d.From.Addr() == q.Current {
+		r.sighted(device.Sighting{At: h.At, By: "dhcp", MAC: q.MAC, Address: q.Current})
+	}
 }
 
 func (r *surveyRun) hearOffer(h reach.Heard, d *reach.Datagram) {
