@@ -94,3 +94,12 @@ func TestPDFIsRepeatableAndPaged(t *testing.T) {
 	assert.True(t, strings.HasPrefix(string(a), "%PDF-"))
 	assert.Contains(t, string(a), "/Count 4", "ninety devices take several pages")
 }
+
+func TestALeaseByReservationIsTheClientsToKeep(t *testing.T) {
+	d := device.Device{
+		Tag: "C31", InJob: device.Taken, MAC: device.MAC{2, 1}, Proved: made, Allotted: &device.Settings{DHCP: true},
+		AsLeft: &device.Settings{Address: netip.MustParseAddr("10.61.8.73"), Prefix: 23, DHCP: true},
+	}
+	r := New("Quay", ground.Ground{}, []device.Device{d}, made)
+	assert.Equal(t, []string{"C31 takes nothing but a lease: the site's DHCP server has to keep 10.61.8.73 for 02:01:00:00:00:00"}, r.Open)
+}

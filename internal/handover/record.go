@@ -78,6 +78,8 @@ func open(d *device.Device) []string {
 		return []string{d.Tag + " is not commissioned yet"}
 	case d.Proved.IsZero():
 		return []string{d.Tag + " is commissioned and not proved yet"}
+	case d.AsLeft.DHCP:
+		return []string{fmt.Sprintf("%s takes nothing but a lease: the site's DHCP server has to keep %s for %s", d.Tag, d.AsLeft.Address, d.MAC)}
 	}
 	return nil
 }
