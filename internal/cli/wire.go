@@ -91,7 +91,7 @@ func (a *App) gather(ctx context.Context) (lan.Facts, error) {
 		f.NoRights = refused.Hint
 		return f, nil
 	case errors.Is(err, wire.ErrNoAdapter) && !f.Simulated:
-		f.Why = strings.TrimPrefix(err.Error(), wire.ErrNoAdapter.Error()+" ")
+		f.Why = err.Error()
 		return f, nil
 	case err != nil:
 		return f, err

@@ -33,6 +33,7 @@ func (w worker) list(args ...string) map[string]listed {
 // TestTheAwkwardLAN does the whole job where every condition comes at once: one
 // lease for the bare, one commission for all, and everything proves.
 func TestTheAwkwardLAN(t *testing.T) {
+	t.Parallel()
 	site, err := bench.Load("awkward")
 	require.NoError(t, err)
 	socket, logs, b := benchtest.StartSite(t, site)

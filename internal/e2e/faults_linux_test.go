@@ -26,6 +26,7 @@ devices:
 // TestAFullDiskSendsNothing fills the disk that holds the job: what cannot be
 // recorded is not done, and once there is room the same command goes on.
 func TestAFullDiskSendsNothing(t *testing.T) {
+	t.Parallel()
 	needRoot(t)
 	dir := t.TempDir()
 	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=2m"))

@@ -28,6 +28,7 @@ devices:
 // TestAKilledRunGoesOn kills the program with SIGKILL right after it has said
 // that it begins a step, once for each kind of step, and then runs it again.
 func TestAKilledRunGoesOn(t *testing.T) {
+	t.Parallel()
 	socket, logs := benchtest.Start(t, twelve)
 	w := worker{t, built(t), filepath.Join(t.TempDir(), "job"), "bench:" + socket}
 	w.prepare()

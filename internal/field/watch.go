@@ -18,7 +18,7 @@ const (
 	watchAsk     = 2 * time.Second  // between questions whether a device is there
 	goneAfter    = 7 * time.Second  // three questions unanswered
 	bareGone     = 90 * time.Second // one without an address speaks when it likes (RFC 2131, 4.1: up to 64 s)
-	identifyIn   = 6 * time.Second  // how long a newcomer may take to be read before it is told
+	identifyIn   = 12 * time.Second // how long a newcomer may take to be visited and read before it is told
 	watchSweep   = 20 * time.Second // between sweeps for newcomers that stay silent
 	restartOnce  = 10 * time.Second // within which further signs of a start are the same one
 	maxHappening = 4096             // heard and not yet looked at
