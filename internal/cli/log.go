@@ -19,7 +19,7 @@ func (a *App) logCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "log DEVICE",
 		Short:   "Tell the story of one device in words",
-		Long:    "Tells what became of one device: when it was first seen, what was written to it\nand with what outcome, and every proving, in order.",
+		Long:    "Tells what became of one device: when it was first seen, what was written to it\nand with what outcome, every lease this laptop gave it, and every proving, in order.",
 		Example: "  janustat log C01\n  janustat log C01 --json",
 		Args:    oneDevice("log"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -40,7 +40,11 @@ func (a *App) logCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			story := tellStory(d, history, proofs)
+			leases, err := j.Register.Leases(c.Context())
+			if err != nil {
+				return err
+			}
+			story := tellStory(d, history, proofs, leases)
 			if a.json {
 				return a.emit(orEmpty(story))
 			}
@@ -70,7 +74,7 @@ type chapter struct {
 	Text string    `json:"text"`
 }
 
-func tellStory(d *device.Device, history []job.Entry, proofs []job.ProofRecord) []chapter {
+func tellStory(d *device.Device, history []job.Entry, proofs []job.ProofRecord, leases []job.LeaseRecord) []chapter {
 	what := strings.Join(strings.Fields(fmt.Sprintf("%s %s %s", d.Kind, d.Make, whatText(d))), " ")
 	story := []chapter{{d.FirstSeen, true, fmt.Sprintf("first seen: %s, MAC %s%s", what, d.MAC, foundText(d))}}
 	for _, e := range history {
@@ -78,6 +82,11 @@ func tellStory(d *device.Device, history []job.Entry, proofs []job.ProofRecord) 
 	}
 	for _, p := range proofs {
 		story = append(story, chapter{p.At, p.OK, proofText(p)})
+	}
+	for _, l := range leases {
+		if l.MAC == d.MAC {
+			story = append(story, chapter{l.At, true, fmt.Sprintf("was leased %s by this laptop, until %s", l.Address, l.Until.Local().Format("15:04"))})
+		}
 	}
 	slices.SortStableFunc(story, func(x, y chapter) int { return x.At.Compare(y.At) })
 	return story

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"net/netip"
 	"testing"
 	"time"
 
@@ -23,6 +24,9 @@ func TestTheStoryIsToldInOrderAndInWords(t *testing.T) {
 	}, []job.ProofRecord{
 		{At: at(30), Checks: []byte(`[{"check":"clock","ok":false,"want":"within 2s","got":"9s off"},{"check":"name","ok":true}]`)},
 		{At: at(60), OK: true},
+	}, []job.LeaseRecord{
+		{MAC: d.MAC, Address: netip.MustParseAddr("10.61.8.41"), At: at(5), Until: at(3605)},
+		{MAC: device.MAC{2, 9}, At: at(6)},
 	})
 	var texts []string
 	var ok []bool
@@ -31,6 +35,7 @@ func TestTheStoryIsToldInOrderAndInWords(t *testing.T) {
 	}
 	assert.Equal(t, []string{
 		"first seen: camera Verrine Dome 420, MAC 02:01:00:00:00:00",
+		"was leased 10.61.8.41 by this laptop, until " + at(3605).Local().Format("15:04"),
 		"was given its first password, for its administrator admin",
 		`was named "Quay": the device refused: too long`,
 		"was moved to 10.61.8.41/23, DHCP off: no reply came, so whether it was carried out was looked for afterwards",
@@ -39,5 +44,5 @@ func TestTheStoryIsToldInOrderAndInWords(t *testing.T) {
 		"had its clock set to UTC now (took 3 s)",
 		"was proved: every check held",
 	}, texts)
-	assert.Equal(t, []bool{true, true, false, false, false, false, true, true}, ok)
+	assert.Equal(t, []bool{true, true, true, false, false, false, false, true, true}, ok)
 }
