@@ -108,13 +108,23 @@ func (a *App) printDevice(d *device.Device, history []job.Entry) {
 			fmt.Fprintf(a.Out, "%-12s %s\n", what, value)
 		}
 	}
-	fmt.Fprintln(a.Out, a.paint(a.Out, headStyle, strings.Join(strings.Fields(d.Label()+"  "+d.Name), " ")))
+	fmt.Fprintln(a.Out, a.paint(a.Out, headStyle, titleOf(d)))
 	line("kind", string(d.Kind))
 	line("maker, model", strings.TrimSpace(d.Make+" "+d.Model))
 	line("serial", d.Serial)
 	line("MAC", d.MAC.String())
 	line("firmware", d.Firmware)
 	line("address", addressText(d.Address())+clashText(d))
+	if len(d.Addresses) > 1 {
+		line("answers for", joinAddresses(d.Addresses))
+	}
+	line("known as", d.Host)
+	line("MAC's holder", d.Registry)
+	line("open ports", portsText(d.Ports))
+	line("offers", strings.Join(d.Offers, " "))
+	if d.Asks != nil {
+		line("asks by DHCP", clientText(d.Asks))
+	}
 	line("condition", string(d.Condition))
 	line("access", string(d.Access))
 	line("job", string(d.InJob))
@@ -137,6 +147,27 @@ func (a *App) printDevice(d *device.Device, history []job.Entry) {
 		}
 		fmt.Fprintln(a.Out, "  "+text)
 	}
+}
+
+func portsText(ports []uint16) string {
+	text := make([]string, len(ports))
+	for i, p := range ports {
+		text[i] = fmt.Sprint(p)
+	}
+	return strings.Join(text, " ")
+}
+
+// clientText says how a device calls itself when it asks for an address.
+func clientText(c *device.DHCPClient) string {
+	var parts []string
+	for _, p := range []struct{ what, value string }{
+		{"host name", c.Host}, {"vendor class", c.VendorClass}, {"client id", c.ClientID}, {"wants", addressText(c.Wants)},
+	} {
+		if p.value != "" {
+			parts = append(parts, p.what+" "+p.value)
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 func clashText(d *device.Device) string {

@@ -48,7 +48,7 @@ func (a *App) logCommand() *cobra.Command {
 			if a.json {
 				return a.emit(orEmpty(story))
 			}
-			fmt.Fprintln(a.Out, a.paint(a.Out, headStyle, strings.TrimSpace(d.Label()+"  "+d.Name)))
+			fmt.Fprintln(a.Out, a.paint(a.Out, headStyle, titleOf(d)))
 			day := ""
 			for _, s := range story {
 				if today := s.At.Local().Format("Monday, 2 January 2006"); today != day {
@@ -65,6 +65,14 @@ func (a *App) logCommand() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+// titleOf names a device with what it is called, unless that is its tag.
+func titleOf(d *device.Device) string {
+	if d.Name == "" || d.Name == d.Label() {
+		return d.Label()
+	}
+	return d.Label() + "  " + d.Name
 }
 
 // chapter is one thing in a device's story.
@@ -107,6 +115,8 @@ var stepWords = map[commission.Step]string{
 	commission.StepAddress: "was moved to %s",
 	commission.StepGateway: "had its gateway set to %s",
 	commission.StepRestart: "was restarted, %s",
+	commission.StepRekey:   "had %s replaced",
+	commission.StepReset:   "was reset %s",
 	commission.StepHand:    "was set up by hand: %s",
 }
 

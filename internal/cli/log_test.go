@@ -20,6 +20,8 @@ func TestTheStoryIsToldInOrderAndInWords(t *testing.T) {
 		{Step: "name", Intent: "Quay", Begun: at(11), Ended: at(11), Outcome: "refused", Detail: "too long"},
 		{Step: "address", Intent: "10.61.8.41/23, DHCP off", Begun: at(12), Ended: at(16), Outcome: "unknown"},
 		{Step: "restart", Intent: "to use the new address", Begun: at(40)},
+		{Step: "rekey", Intent: "the password of admin", Begun: at(45), Ended: at(45), Outcome: "done"},
+		{Step: "reset", Intent: "to the factory state", Begun: at(46), Ended: at(46), Outcome: "done"},
 		{Step: "clock", Intent: "UTC now", Begun: at(50), Ended: at(53), Outcome: "done"},
 	}, []job.ProofRecord{
 		{At: at(30), Checks: []byte(`[{"check":"clock","ok":false,"want":"within 2s","got":"9s off"},{"check":"name","ok":true}]`)},
@@ -41,8 +43,10 @@ func TestTheStoryIsToldInOrderAndInWords(t *testing.T) {
 		"was moved to 10.61.8.41/23, DHCP off: no reply came, so whether it was carried out was looked for afterwards",
 		"was not proved: clock should be within 2s, was 9s off",
 		"was restarted, to use the new address: cut short before the outcome was known; the next run looked for it",
+		"had the password of admin replaced",
+		"was reset to the factory state",
 		"had its clock set to UTC now (took 3 s)",
 		"was proved: every check held",
 	}, texts)
-	assert.Equal(t, []bool{true, true, true, false, false, false, false, true, true}, ok)
+	assert.Equal(t, []bool{true, true, true, false, false, false, false, true, true, true, true}, ok)
 }

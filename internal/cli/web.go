@@ -19,7 +19,6 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/internal/field"
-	"janustat/internal/job"
 	"janustat/internal/reach"
 	"janustat/internal/web"
 )
@@ -112,7 +111,7 @@ func (a *App) web(ctx context.Context, refs []string, openings []opening, open b
 		}
 		ctx, cancel := context.WithCancel(ctx)
 		defer cancel()
-		links, err := v.openAll(ctx, j, chosen)
+		links, err := v.openAll(ctx, chosen)
 		if err != nil {
 			return err
 		}
@@ -177,7 +176,7 @@ type webView struct {
 }
 
 // openAll finds the devices side by side and opens their ports, in the order asked for.
-func (v *webView) openAll(ctx context.Context, j *job.Job, chosen []*device.Device) ([]webLink, error) {
+func (v *webView) openAll(ctx context.Context, chosen []*device.Device) ([]webLink, error) {
 	links, errs := make([][]webLink, len(chosen)), make([]error, len(chosen))
 	done := make(chan struct{})
 	for i, d := range chosen {

@@ -66,7 +66,7 @@ func (l *lan) listens(host string, port int) {
 }
 
 // dhcpServer runs dnsmasq, and gives the file of its leases.
-func (l *lan) dhcpServer(host, address, pool string) (leases string) {
+func (l *lan) dhcpServer(host, pool string) (leases string) {
 	leases = filepath.Join(l.t.TempDir(), "leases")
 	l.daemon(host, "dnsmasq", "-k", "--conf-file=/dev/null", "--no-resolv", "--no-hosts", "--user=root", "--bind-interfaces", "--interface=eth0",
 		"--dhcp-range="+pool+",255.255.254.0,2h", "--dhcp-option=option:router,10.61.8.1", "--dhcp-option=option:ntp-server,10.61.8.4",
@@ -104,7 +104,7 @@ func TestStrangersAreFoundDescribedAndLeftAlone(t *testing.T) {
 	l.plug("desk", "02:9d:00:00:00:32", "10.61.8.53/23")
 	l.plug("ups", "02:9d:00:00:00:33", "10.61.8.54/23")
 	l.in("office", "sysctl", "-q", "-w", "net.ipv6.conf.eth0.disable_ipv6=0")
-	leases := l.dhcpServer("dhcp", "10.61.8.2", "10.61.9.100,10.61.9.150")
+	leases := l.dhcpServer("dhcp", "10.61.9.100,10.61.9.150")
 
 	conf := filepath.Join(dir, "avahi.conf")
 	require.NoError(t, os.WriteFile(conf, []byte("[server]\nhost-name=harbour-office\nallow-interfaces=eth0\nenable-dbus=no\n[publish]\npublish-workstation=yes\n"), 0o600))
@@ -222,7 +222,7 @@ func TestWireNamesWhatIsWrong(t *testing.T) {
 	l.in("laptop", "ip", "route", "add", "default", "via", "10.61.8.1")
 	l.plug("gw", "02:5c:00:00:00:01", "10.61.8.1/23")
 	l.plug("dhcp", "02:5c:00:00:00:02", "10.61.8.2/23")
-	l.dhcpServer("dhcp", "10.61.8.2", "10.61.9.100,10.61.9.150")
+	l.dhcpServer("dhcp", "10.61.9.100,10.61.9.150")
 	type fault struct{ Code, Weight string }
 	look := func(prefix ...string) (codes []string) {
 		t.Helper()
@@ -247,7 +247,7 @@ func TestWireNamesWhatIsWrong(t *testing.T) {
 	assert.Equal(t, []string{"no-rights"}, look("setpriv", "--bounding-set", "-net_raw", "--inh-caps", "-net_raw"))
 
 	l.plug("rogue", "02:5c:00:00:00:09", "10.61.8.9/23")
-	l.dhcpServer("rogue", "10.61.8.9", "10.61.9.160,10.61.9.190")
+	l.dhcpServer("rogue", "10.61.9.160,10.61.9.190")
 	l.plug("twin", "02:9d:00:00:00:77", "10.61.8.200/23")
 	l.in("laptop", "nft", "add table inet f; add chain inet f in { type filter hook input priority 0; policy drop; }")
 	l.in("laptop", "sysctl", "-q", "-w", "net.ipv4.ip_forward=1")
