@@ -2,11 +2,14 @@ package wire
 
 import (
 	"bufio"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -24,12 +27,80 @@ type recorder struct {
 	file *os.File
 	out  *pcapgo.NgWriter
 	err  error // the first that writing met; the wire goes on without
+	// blank are the connections whose content is left out; nil keeps all.
+	blank map[flow]bool
+}
+
+// flow is a TCP connection as seen from here.
+type flow struct{ local, remote netip.AddrPort }
+
+// Blanker is a wire that is recorded, and leaves out what Blank names.
+type Blanker interface {
+	// Blank keeps what is sent on a TCP connection from now on out of the record:
+	// its frames are there, their content is zeros.
+	Blank(local, remote netip.AddrPort)
+}
+
+// Blank implements Blanker.
+func (r *recorder) Blank(local, remote netip.AddrPort) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.blank != nil {
+		r.blank[flow{local, remote}] = true
+	}
+}
+
+// blanked gives a frame to be sent as it is recorded. The lock is held.
+func (r *recorder) blanked(frame []byte) []byte {
+	if len(r.blank) == 0 || len(frame) < ethernetHeader {
+		return frame
+	}
+	at, f, ok := tcpContent(frame)
+	if !ok || !r.blank[f] {
+		return frame
+	}
+	out := slices.Clone(frame)
+	clear(out[at:])
+	return out
+}
+
+const ethernetHeader = 14
+
+// tcpContent finds where the content of a TCP segment begins in an untagged
+// Ethernet frame (RFC 791, 3.1; RFC 8200, 3; RFC 9293, 3.1).
+func tcpContent(frame []byte) (at int, f flow, ok bool) {
+	var from, to netip.Addr
+	switch at = ethernetHeader; {
+	case frame[12] == 0x08 && frame[13] == 0x00 && len(frame) >= at+20 && frame[at+9] == 6:
+		from, _ = netip.AddrFromSlice(frame[at+12 : at+16])
+		to, _ = netip.AddrFromSlice(frame[at+16 : at+20])
+		words := int(frame[at] & 0x0f)
+		if words < 5 {
+			return 0, f, false
+		}
+		at += words * 4
+	case frame[12] == 0x86 && frame[13] == 0xdd && len(frame) >= at+40 && frame[at+6] == 6:
+		from, _ = netip.AddrFromSlice(frame[at+8 : at+24])
+		to, _ = netip.AddrFromSlice(frame[at+24 : at+40])
+		at += 40
+	default:
+		return 0, f, false
+	}
+	if len(frame) < at+20 {
+		return 0, f, false
+	}
+	f.local = netip.AddrPortFrom(from, binary.BigEndian.Uint16(frame[at:]))
+	f.remote = netip.AddrPortFrom(to, binary.BigEndian.Uint16(frame[at+2:]))
+	words := int(frame[at+12] >> 4)
+	at += words * 4
+	return at, f, words >= 5 && at <= len(frame)
 }
 
 // Record makes a pcapng file of every frame that comes and goes on a wire. The
 // file is whole after Close; a crash leaves all but the last moments. It is an
-// error when the file exists already.
-func Record(w Wire, path string) (Wire, error) {
+// error when the file exists already. What Blank names is left out unless
+// everything is to be kept.
+func Record(w Wire, path string, everything bool) (Wire, error) {
 	// A capture can hold passwords: nobody else may read it.
 	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
@@ -48,7 +119,11 @@ func Record(w Wire, path string) (Wire, error) {
 		f.Close()
 		return nil, fmt.Errorf("capture %s: %w", path, err)
 	}
-	return &recorder{Wire: w, file: f, out: out}, nil
+	r := &recorder{Wire: w, file: f, out: out}
+	if !everything {
+		r.blank = map[flow]bool{}
+	}
+	return r, nil
 }
 
 // captured is what the interface's comment holds, as JSON, so that a replay
@@ -58,11 +133,14 @@ type captured struct {
 	Facts Facts      `json:"wire"`
 }
 
-func (r *recorder) keep(frame []byte) {
+func (r *recorder) keep(frame []byte, sent bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.err != nil {
 		return
+	}
+	if sent {
+		frame = r.blanked(frame)
 	}
 	info := gopacket.CaptureInfo{Timestamp: time.Now(), CaptureLength: len(frame), Length: len(frame)}
 	r.err = r.out.WritePacket(info, frame)
@@ -72,14 +150,14 @@ func (r *recorder) keep(frame []byte) {
 func (r *recorder) Read() ([]byte, error) {
 	frame, err := r.Wire.Read()
 	if err == nil {
-		r.keep(frame)
+		r.keep(frame, false)
 	}
 	return frame, err
 }
 
 // Write implements Wire.
 func (r *recorder) Write(frame []byte) error {
-	r.keep(frame)
+	r.keep(frame, true)
 	return r.Wire.Write(frame)
 }
 
