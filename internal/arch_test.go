@@ -33,6 +33,7 @@ var inside = map[string][]string{
 	"internal/field":           {"core/", "internal/job", "internal/reach", "internal/speak/", "internal/wire"},
 	"internal/bench":           {"core/device", "internal/wire", "internal/nic", "internal/speak/arp"},
 	"internal/bench/benchtest": {"internal/bench"},
+	"internal/e2e/driver":      {},
 	"internal/job":             {"core/"},
 	"internal/handover":        {"core/"},
 	"internal/cli":             {"core/", "internal/"},

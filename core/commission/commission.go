@@ -9,7 +9,9 @@ package commission
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"janustat/core/device"
@@ -27,6 +29,9 @@ const (
 	StepRekey   Step = "rekey"   // give an administrator another password
 	StepClock   Step = "clock"   // set UTC
 	StepName    Step = "name"    // set the name
+	StepDNS     Step = "dns"     // set the DNS servers
+	StepNTP     Step = "ntp"     // set the NTP servers, and the clock to follow them
+	StepUser    Step = "user"    // create a further user, or give one its level and password
 	StepProbe   Step = "probe"   // RFC 5227 probe of the allotted address
 	StepAddress Step = "address" // set address and mask, DHCP off
 	StepGateway Step = "gateway" // set the default gateway
@@ -48,8 +53,12 @@ const (
 	ByReservation Manner = "reservation" // leased by DHCP, and nothing else can be configured
 )
 
-// ClockTolerance is how far a device's clock may be off before it is set.
+// ClockTolerance is how far a device's clock may be off when it is proved.
 const ClockTolerance = 2 * time.Second
+
+// clockSet is how far it may be off before it is set. Devices tell whole seconds, so
+// that two readings of one clock differ by up to one.
+const clockSet = ClockTolerance - time.Second
 
 // ErrReplyLost is wrapped by a Session when a request was sent and no answer
 // came: whether it was carried out is unknown (safety rule 6).
@@ -59,34 +68,77 @@ var ErrReplyLost = errors.New("no reply")
 // take them only for a while after power-on.
 var ErrWindow = errors.New("takes no settings now")
 
+// LockedError tells that a device answers no password now, since too many were wrong.
+type LockedError struct{ Wait time.Duration } // how long yet; 0 where it does not say
+
+// Error says so.
+func (e *LockedError) Error() string {
+	if e.Wait > 0 {
+		return fmt.Sprintf("locked after too many wrong passwords, for another %s", e.Wait)
+	}
+	return "locked after too many wrong passwords"
+}
+
 // ErrInUse is wrapped by a Claim when something else answers for the address.
 var ErrInUse = errors.New("address in use")
 
 // Plan is what one device is to become.
 type Plan struct {
-	ID       int64
-	Tag      string
-	MAC      device.MAC
-	Serial   string
-	From     netip.Addr      // where it was last met
-	Target   device.Settings // address, prefix, gateway and name it is to have; DHCP: by a reservation
+	ID     int64
+	Tag    string
+	MAC    device.MAC
+	Serial string
+	From   netip.Addr // where it was last met
+	// Target is what it is to have: address, prefix, gateway, name and servers. DHCP
+	// means that it keeps the address by a reservation. Empty ones are left as they are.
+	Target   device.Settings
 	Manner   Manner
-	DNS      []netip.Addr // to be typed in by hand
-	User     string       // administrator's name
+	User     string // administrator's name
 	Password secret.Password
-	Service  string // path of its device service
+	Service  string      // of its device service: [:port]path
+	TLS      *device.TLS // the service over HTTPS; then nothing else is spoken with it
+	// RequireTLS refuses to send a password that is to be set without encryption.
+	RequireTLS bool
+	Users      []User // further users it is to have
+	// Pending tells that the device has confirmed its address in an earlier run, for
+	// its next restart, and was not restarted since.
+	Pending bool
 	// Others are further keys to try, in order, when the password does not open it
 	// or there is none: one that a change was about to give it, those of earlier
 	// work, and known factory ones.
 	Others []Credential
 	// Replace is what a factory password is replaced by; it is on the keyring.
 	Replace secret.Password
-	// Another gives a further password to try for a fresh device that refuses one,
-	// and has it on the keyring before it returns; it may be nil.
-	Another func(refused int) (secret.Password, error)
+	// Another gives a further password for a user, in the place of those that the
+	// device has refused at a step (StepKey, StepRekey or StepUser), and has it on the
+	// keyring before it returns; zero where there is none. It may be nil.
+	Another func(s Step, user string, refused int) (secret.Password, error)
 	// NameBySerial gives the name for a serial number that was not known when the
 	// plan was made, or ""; it may be nil.
 	NameBySerial func(serial string) string
+}
+
+// Level is what a user may do (ONVIF Core Specification, tt:UserLevel).
+type Level string
+
+// The levels.
+const (
+	Administrator Level = "Administrator"
+	Operator      Level = "Operator"
+	Viewer        Level = "User"
+)
+
+// Account is a user as the device lists it.
+type Account struct {
+	Name  string
+	Level Level
+}
+
+// User is a further user that a device is to have.
+type User struct {
+	Account
+	Password secret.Password // on the keyring
+	Made     bool            // an earlier run gave it this password, confirmed by the device
 }
 
 // Credential is a key that may open a device.
@@ -115,6 +167,25 @@ type Found struct {
 	Firmware    string
 	Settings    device.Settings
 	Clock       time.Duration // device's clock minus ours
+	ByNTP       bool          // the clock follows NTP
+	DNS, NTP    Servers
+	Accounts    []Account
+	// Certificate is the fingerprint of the certificate it showed, "" without HTTPS.
+	Certificate string
+	// CanTLS tells that it has HTTPS and that it is switched off.
+	CanTLS bool
+}
+
+// Servers are the servers of one sort that a device is set to ask.
+type Servers struct {
+	Told      bool // the device has this setting
+	FromDHCP  bool
+	Addresses []netip.Addr // in the order asked
+}
+
+// differ reports whether servers are not those wanted, where any are.
+func (s Servers) differ(want []netip.Addr) bool {
+	return s.Told && len(want) > 0 && (s.FromDHCP || !slices.Equal(s.Addresses, want))
 }
 
 // Facts gives what the reading says, in the form that a device keeps.
@@ -152,10 +223,13 @@ type Claim interface {
 }
 
 // Session is a conversation with one device. An error that leaves unknown
-// whether a write was carried out wraps ErrReplyLost.
+// whether a write was carried out, or that breaks the conversation off, wraps
+// ErrReplyLost; a refusal for too many wrong passwords is a *LockedError.
 type Session interface {
 	// Access tells Fresh from Sealed without offering any password.
 	Access(ctx context.Context) (device.Access, error)
+	// Encrypted reports whether what is said goes over HTTPS.
+	Encrypted() bool
 	// Enter offers a password once and uses it from then on; false means refused.
 	Enter(ctx context.Context, user string, p secret.Password) (bool, error)
 	Read(ctx context.Context) (Found, error)
@@ -166,6 +240,12 @@ type Session interface {
 	SetPassword(ctx context.Context, user string, p secret.Password) error
 	SetClock(ctx context.Context) error
 	SetName(ctx context.Context, name string) error
+	SetDNS(ctx context.Context, servers []netip.Addr) error
+	// SetNTP sets the NTP servers, and the clock to follow them.
+	SetNTP(ctx context.Context, servers []netip.Addr) error
+	// CreateUser creates a further user; ChangeUser gives one that is there its level and password.
+	CreateUser(ctx context.Context, u User) error
+	ChangeUser(ctx context.Context, u User) error
 	// SetAddress sets address and prefix with DHCP off; restart tells whether
 	// the device wants one before it uses them.
 	SetAddress(ctx context.Context, s device.Settings) (restart bool, err error)
@@ -173,8 +253,6 @@ type Session interface {
 	Restart(ctx context.Context) error
 	// Reset puts the device back into its factory state, address and users included.
 	Reset(ctx context.Context) error
-	// Accounts lists the names of the device's users.
-	Accounts(ctx context.Context) ([]string, error)
 	// RefusesAnonymous reports whether reading the settings without a password is refused.
 	RefusesAnonymous(ctx context.Context) (bool, error)
 	Close()
@@ -182,11 +260,23 @@ type Session interface {
 
 // Journal records intent before a write and the outcome after (safety rule 2).
 type Journal interface {
-	Begin(ctx context.Context, p Plan, s Step, intent string) (id int64, err error)
+	Begin(ctx context.Context, p Plan, w Write) (id int64, err error)
 	End(ctx context.Context, id int64, outcome, detail string) error
 	// Found and Left record a device's settings before the job touched it and after.
 	Found(ctx context.Context, p Plan, f Found) error
 	Left(ctx context.Context, p Plan, f Found) error
+}
+
+// AtRestart is the detail of an address that was set and that the device takes up
+// at its next restart.
+const AtRestart = "at its next restart"
+
+// Write is what is about to be sent to a device.
+type Write struct {
+	Step   Step
+	Intent string
+	// InClear tells that it carries a password without encryption.
+	InClear bool
 }
 
 // Attempts keeps the budget of password tries (safety rule 7).
@@ -195,6 +285,8 @@ type Attempts interface {
 	Spend(ctx context.Context, p Plan) (wait time.Duration, err error)
 	// Opened says that the password fitted, which gives the try back.
 	Opened(ctx context.Context, p Plan) error
+	// Locked says that the device itself refuses every try for so long.
+	Locked(ctx context.Context, p Plan, wait time.Duration) error
 }
 
 // Status is how a device's commissioning ended.
@@ -226,6 +318,7 @@ type Result struct {
 	Reserved bool
 	Spent    map[Step]time.Duration
 	Left     Found
+	Notes    []string // what the installer may want to know, though nothing has to be done
 }
 
 // Trouble is an error that the installer has to deal with.
@@ -253,14 +346,28 @@ func trouble(err error, next, reason string) error {
 // order. Nothing that is already right is written (safety rule 3).
 func Decide(p Plan, f Found) []Step {
 	var steps []Step
-	if f.Clock.Abs() > ClockTolerance {
+	if f.Clock.Abs() > clockSet {
 		steps = append(steps, StepClock)
 	}
 	if p.Target.Name != "" && f.Settings.Name != p.Target.Name {
 		steps = append(steps, StepName)
 	}
+	for _, u := range p.Users {
+		if u.missing(f) {
+			steps = append(steps, StepUser)
+			break
+		}
+	}
 	if p.Target.DHCP {
-		return steps // address and gateway are the DHCP server's to give
+		return steps // address, gateway and servers are the DHCP server's to give
+	}
+	if f.DNS.differ(p.Target.DNS) {
+		steps = append(steps, StepDNS)
+	}
+	// A clock that was set by hand no longer follows NTP.
+	byHand := !f.ByNTP || slices.Contains(steps, StepClock)
+	if f.NTP.differ(p.Target.NTP) || f.NTP.Told && byHand && len(p.Target.NTP) > 0 {
+		steps = append(steps, StepNTP)
 	}
 	if s := f.Settings; s.Address != p.Target.Address || s.Prefix != p.Target.Prefix || s.DHCP {
 		steps = append(steps, StepAddress)
@@ -269,4 +376,9 @@ func Decide(p Plan, f Found) []Step {
 		steps = append(steps, StepGateway)
 	}
 	return steps
+}
+
+// missing reports whether a device lacks a user, or has it otherwise.
+func (u User) missing(f Found) bool {
+	return !u.Made || !slices.Contains(f.Accounts, u.Account)
 }

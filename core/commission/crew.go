@@ -41,6 +41,11 @@ func ChangeAll(ctx context.Context, w Worker, plans []Plan, spawn func(func()), 
 	return all(plans, spawn, done, func(p Plan) Result { return w.Change(ctx, p) })
 }
 
+// ChangeUsersAll changes further users of every device, as RunAll commissions them.
+func ChangeUsersAll(ctx context.Context, w Worker, plans []Plan, spawn func(func()), done func(Result)) []Result {
+	return all(plans, spawn, done, func(p Plan) Result { return w.ChangeUsers(ctx, p) })
+}
+
 func all(plans []Plan, spawn func(func()), done func(Result), work func(Plan) Result) []Result {
 	type item struct {
 		at int

@@ -22,14 +22,19 @@ func Typing(p Plan) string {
 	if t.Gateway.IsValid() {
 		text += ", gateway " + t.Gateway.String()
 	}
-	if len(p.DNS) > 0 {
-		names := make([]string, len(p.DNS))
-		for i, a := range p.DNS {
-			names[i] = a.String()
-		}
-		text += ", DNS " + strings.Join(names, " ")
+	if len(t.DNS) > 0 {
+		text += ", DNS " + list(t.DNS)
 	}
 	return text + ", DHCP off"
+}
+
+// list gives addresses as a person writes them.
+func list(addresses []netip.Addr) string {
+	names := make([]string, len(addresses))
+	for i, a := range addresses {
+		names[i] = a.String()
+	}
+	return strings.Join(names, " ")
 }
 
 // byHand waits until a person has typed the address in: until the device's MAC
@@ -59,7 +64,7 @@ func (r *run) byHand(ctx context.Context) error {
 
 // typed journals what a person is asked to type, and waits for it.
 func (r *run) typed(ctx context.Context) error {
-	id, err := r.Journal.Begin(ctx, r.plan, StepHand, "type in "+Typing(r.plan))
+	id, err := r.Journal.Begin(ctx, r.plan, Write{Step: StepHand, Intent: "type in " + Typing(r.plan)})
 	if err != nil {
 		return trouble(err, "free some disk space, then run `janustat commission` again", "the register cannot be written")
 	}

@@ -19,7 +19,7 @@ func (r *run) enter(ctx context.Context) error {
 	}
 	keys := r.keys()
 	if len(keys) == 0 {
-		return trouble(nil, fmt.Sprintf("put its password on the keyring (`janustat key set %s`), or reset the device by its maker's steps", r.plan.Tag),
+		return trouble(nil, r.lostPassword(),
 			"is sealed, and the keyring has no password for it")
 	}
 	for i, k := range keys {
@@ -31,15 +31,24 @@ func (r *run) enter(ctx context.Context) error {
 			return r.admitted(ctx, k)
 		}
 	}
-	return trouble(nil, fmt.Sprintf("put its password on the keyring (`janustat key set %s`), or reset the device by its maker's steps", r.plan.Tag),
+	return trouble(nil, r.lostPassword(),
 		"is sealed: no key on the keyring opens it")
+}
+
+// lostPassword says what can be done about a device that no key opens.
+func (r *run) lostPassword() string {
+	return fmt.Sprintf("put its password on the keyring (`janustat key set %s`, or `janustat key add` for one of earlier work), or reset it by its maker's steps and bring it back with `janustat restore %s`", r.plan.Tag, r.plan.Tag)
 }
 
 // keys are those to try, in order.
 func (r *run) keys() []Credential {
 	var out []Credential
-	if !r.plan.Password.IsZero() {
-		out = append(out, Credential{User: r.plan.User, Password: r.plan.Password})
+	if p := r.plan.Password; !p.IsZero() {
+		own := Credential{User: r.plan.User, Password: p}
+		if p == r.plan.Replace {
+			own.Origin = FromChange
+		}
+		out = append(out, own)
 	}
 	if r.keyed { // its password was just set: nothing else can fit
 		return out
@@ -49,19 +58,24 @@ func (r *run) keys() []Credential {
 
 // try offers one key, within the budget.
 func (r *run) try(ctx context.Context, k Credential, left int) (bool, error) {
-	wait, err := r.Attempts.Spend(ctx, r.plan)
-	if err != nil {
-		return false, fmt.Errorf("register the password try: %w", err)
-	}
-	if wait > 0 {
-		return false, trouble(nil, fmt.Sprintf("wait %s, or put the right password on the keyring: `janustat key set %s`", wait.Round(time.Minute), r.plan.Tag),
-			fmt.Sprintf("the budget of password tries is spent; keys not tried yet: %d", left))
+	// What is known to open it is no try: a reply that gets lost costs nothing then.
+	known := k.User == r.sure.User && k.Password == r.sure.Password
+	if !known {
+		if err := r.spend(ctx, left); err != nil {
+			return false, err
+		}
 	}
 	ok, err := r.session.Enter(ctx, k.User, k.Password)
 	if err != nil {
-		return false, trouble(err, "run `janustat commission` again", "did not answer to its password")
+		return false, r.unanswered(ctx, err, "did not answer to its password")
 	}
 	if !ok {
+		if known {
+			r.sure = Credential{}
+			if _, err := r.Attempts.Spend(ctx, r.plan); err != nil {
+				return false, fmt.Errorf("register the password try: %w", err)
+			}
+		}
 		r.result.Refused = append(r.result.Refused, k)
 		return false, nil
 	}
@@ -69,43 +83,75 @@ func (r *run) try(ctx context.Context, k Credential, left int) (bool, error) {
 	if was := r.result.Key; was.User != k.User || was.Password != k.Password {
 		r.result.Key = k
 	}
-	r.result.Opened = true
+	r.result.Opened, r.sure = true, Credential{User: k.User, Password: k.Password}
 	return true, r.Attempts.Opened(ctx, r.plan)
+}
+
+func (r *run) spend(ctx context.Context, left int) error {
+	wait, err := r.Attempts.Spend(ctx, r.plan)
+	if err != nil {
+		return fmt.Errorf("register the password try: %w", err)
+	}
+	if wait > 0 {
+		return trouble(nil, fmt.Sprintf("wait %s, or put the right password on the keyring: `janustat key set %s`", wait.Round(time.Minute), r.plan.Tag),
+			fmt.Sprintf("the budget of password tries is spent; keys not tried yet: %d", left))
+	}
+	return nil
+}
+
+// unanswered tells why a device did not say whether a password fits. One that has
+// locked itself is left alone until it opens again.
+func (r *run) unanswered(ctx context.Context, err error, reason string) error {
+	var locked *LockedError
+	if !errors.As(err, &locked) {
+		return trouble(err, "run `janustat commission` again", reason)
+	}
+	if jerr := r.Attempts.Locked(ctx, r.plan, locked.Wait); jerr != nil {
+		return errors.Join(err, fmt.Errorf("register the lock-out: %w", jerr))
+	}
+	return trouble(nil, "leave it alone until then; nothing is offered to it before. Then make sure of its password (`janustat key list`) and run `janustat commission` again",
+		"is "+locked.Error())
 }
 
 // admitted goes on with the key that fitted. A factory password is replaced at once.
 func (r *run) admitted(ctx context.Context, k Credential) error {
 	r.entered = true
 	r.plan.User, r.plan.Password = k.User, k.Password
-	if k.Origin != FromFactory {
+	if r.result.Factory = k.Origin == FromFactory; !r.result.Factory {
 		return nil
 	}
-	r.result.Factory = true
-	if err := r.rekey(ctx, k.User, r.plan.Replace, "the factory password of "+k.User); err != nil {
+	if err := r.rekey(ctx, k, "the factory password of "+k.User); err != nil {
 		return err
 	}
 	r.result.Factory = false
 	return nil
 }
 
-// rekey gives the device another password, which is on the keyring, and makes
-// sure that it opens it.
-func (r *run) rekey(ctx context.Context, user string, next secret.Password, what string) error {
-	if next.IsZero() {
+// rekey gives the device plan.Replace, which is on the keyring, in the place of
+// the password that opened it, and makes sure that it opens it.
+func (r *run) rekey(ctx context.Context, old Credential, what string) error {
+	user := old.User
+	if r.plan.Replace.IsZero() {
 		return trouble(nil, "run `janustat commission` again", "there is no password to replace "+what+" by")
 	}
-	err := r.do(ctx, StepRekey, what, func() error { return r.session.SetPassword(ctx, user, next) })
+	err := r.give(ctx, Write{Step: StepRekey, Intent: what}, user, &r.plan.Replace, func(p secret.Password) error {
+		return r.session.SetPassword(ctx, user, p)
+	})
+	next := r.plan.Replace
 	if errors.Is(err, ErrReplyLost) {
+		// Which of the two holds shows when both are tried.
+		r.sure, r.plan.Password = Credential{}, secret.Password{}
+		r.plan.Others = []Credential{{User: user, Password: next, Origin: FromChange}, old}
 		return trouble(err, "run the command again: it finds out which of the two holds", "did not answer when its password was replaced")
 	}
 	if err != nil {
 		return err
 	}
+	r.plan.User, r.plan.Password, r.sure = user, next, Credential{User: user, Password: next}
 	ok, err := r.session.Enter(ctx, user, next)
 	if err != nil || !ok {
 		return trouble(err, "run the command again: it finds out which of the two holds", "took another password and is not opened by it")
 	}
-	r.plan.User, r.plan.Password = user, next
 	r.result.Opened, r.result.Key = true, Credential{User: user, Password: next, Origin: FromChange}
 	return nil
 }
@@ -122,22 +168,39 @@ func (r *run) key(ctx context.Context) error {
 				"refuses the site password by its published rules")
 		}
 	}
+	w := Write{Step: StepKey, Intent: "administrator " + r.plan.User}
+	err = r.give(ctx, w, r.plan.User, &r.plan.Password, func(p secret.Password) error {
+		return r.session.CreateAdministrator(ctx, r.plan.User, p)
+	})
+	if err == nil {
+		r.sure = Credential{User: r.plan.User, Password: r.plan.Password}
+	}
+	return err
+}
+
+// give has a device take a password for a user, or another form of it where it
+// refuses one; p is what it was last offered.
+func (r *run) give(ctx context.Context, w Write, user string, p *secret.Password, write func(secret.Password) error) error {
+	if err := r.private(); err != nil {
+		return err
+	}
+	w.InClear = !r.session.Encrypted()
 	for refused := 1; ; refused++ {
-		err := r.do(ctx, StepKey, "administrator "+r.plan.User, func() error {
-			return r.session.CreateAdministrator(ctx, r.plan.User, r.plan.Password)
-		})
-		if err == nil || errors.Is(err, ErrReplyLost) || errors.Is(err, ErrWindow) || r.plan.Another == nil || ctx.Err() != nil {
+		err := r.do(ctx, w, func() error { return write(*p) })
+		// Unless the device itself has refused it, it may have taken it: then there must
+		// be no other on the keyring in its place.
+		if !r.denied || r.plan.Another == nil || ctx.Err() != nil {
 			return err
 		}
 		// Rules that a device enforces without publishing them show only like this.
-		next, aerr := r.plan.Another(refused)
+		next, aerr := r.plan.Another(w.Step, user, refused)
 		if aerr != nil {
 			return errors.Join(err, aerr)
 		}
 		if next.IsZero() {
 			return err
 		}
-		r.plan.Password = next
+		*p = next
 	}
 }
 
@@ -148,7 +211,7 @@ func (r *run) ensureKeyed(ctx context.Context) error {
 	for range tries {
 		access, err := r.session.Access(ctx)
 		if err != nil {
-			return trouble(err, "run `janustat commission` again", "does not say whether it has a password")
+			return r.unanswered(ctx, err, "does not say whether it has a password")
 		}
 		if access != device.Fresh {
 			return nil

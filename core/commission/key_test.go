@@ -2,6 +2,8 @@ package commission
 
 import (
 	"errors"
+	"fmt"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
@@ -9,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"janustat/core/device"
 	"janustat/core/secret"
 )
 
@@ -61,19 +64,20 @@ func TestAPickyDeviceIsOfferedAnotherForm(t *testing.T) {
 	d := newToy()
 	d.picky = func(plain string) bool { return !strings.Contains(plain, "-") }
 	p := plan()
-	var asked []int
-	p.Another = func(refused int) (secret.Password, error) {
-		asked = append(asked, refused)
+	var asked []string
+	p.Another = func(s Step, user string, refused int) (secret.Password, error) {
+		assert.Equal(t, "admin", user)
+		asked = append(asked, string(s)+fmt.Sprint(refused))
 		return secret.New("QuaySide7"), nil
 	}
 	r := d.run(t.Context(), p)
 	require.Equal(t, Done, r.Status, r.Reason)
-	assert.Equal(t, []int{1}, asked)
+	assert.Equal(t, []string{"key1"}, asked)
 	assert.Equal(t, "QuaySide7", r.Key.Password.Reveal())
 
 	d = newToy()
 	d.picky = func(string) bool { return false }
-	p.Another = func(refused int) (secret.Password, error) {
+	p.Another = func(_ Step, _ string, refused int) (secret.Password, error) {
 		if refused > 2 {
 			return secret.Password{}, nil
 		}
@@ -82,8 +86,54 @@ func TestAPickyDeviceIsOfferedAnotherForm(t *testing.T) {
 	r = d.run(t.Context(), p)
 	assert.Equal(t, NeedsYou, r.Status)
 	assert.Contains(t, r.Reason, "too weak")
-	p.Another = func(int) (secret.Password, error) { return secret.Password{}, errors.New("disk full") }
+	p.Another = func(Step, string, int) (secret.Password, error) { return secret.Password{}, errors.New("disk full") }
 	assert.Contains(t, d.run(t.Context(), p).Reason, "disk full")
+}
+
+// A disk that is full when the outcome is to be recorded is no refusal by the device:
+// it has the password that it was given, and no other takes its place.
+func TestAnOutcomeThatCannotBeRecordedIsNoRefusal(t *testing.T) {
+	d, p := newToy(), plan()
+	d.endFails = true
+	p.Another = func(Step, string, int) (secret.Password, error) {
+		t.Error("another password is made, though the device has taken the first")
+		return secret.Password{}, nil
+	}
+	r := d.run(t.Context(), p)
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Contains(t, r.Reason, "disk full")
+	assert.Equal(t, []string{"key"}, d.writes())
+
+	d, p = newToy(), plan()
+	d.password, d.set.Clock, d.endFails, d.servers = "Quay-side7", 0, true, true
+	d.set.Settings.Name, d.set.Settings.DHCP = "Quay", true
+	p.Target.DNS = []netip.Addr{gateway}
+	r = d.run(t.Context(), p)
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Equal(t, []string{"dns"}, d.writes(), "nor of a setting that it can do without")
+	assert.False(t, r.Reserved)
+	assert.Empty(t, r.Notes)
+}
+
+// What a device wants of a password shows too when one is replaced, or a user made.
+func TestOtherFormsForReplacementsAndUsers(t *testing.T) {
+	d, p := newToy(), plan()
+	d.password = "Quay-side7"
+	d.picky = func(plain string) bool { return !strings.Contains(plain, "-") }
+	p.Replace = secret.New("Next-4-all")
+	p.Users = []User{{Account: Account{"viewer", Viewer}, Password: secret.New("View-9")}}
+	forms := map[Step]string{StepRekey: "Next4all", StepUser: "View9"}
+	p.Another = func(s Step, _ string, _ int) (secret.Password, error) { return secret.New(forms[s]), nil }
+	w := Worker{Site: d, Journal: d, Attempts: d, Place: NewPlaces(1)}
+	r := w.Change(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, "Next4all", d.password)
+	assert.Equal(t, key("Next4all", FromChange), r.Key)
+	p.Password = secret.New("Next4all")
+	r = w.ChangeUsers(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, []string{"rekey", "rekey", "user", "user"}, d.writes())
+	assert.Equal(t, "View9", d.users["viewer"])
 }
 
 func TestChange(t *testing.T) {
@@ -98,16 +148,156 @@ func TestChange(t *testing.T) {
 	assert.Equal(t, []string{"rekey"}, d.writes(), "nothing else is written")
 	assert.Equal(t, key("Next-4-all", FromChange), r.Key)
 
-	// The reply is lost: the next run finds out which of the two holds.
+	// The reply is lost: which of the two holds is found out, and it is not changed twice.
 	d = newToy()
 	d.password, d.loseRekey = "Quay-side7", true
 	r = worker(d).Change(t.Context(), p)
-	require.Equal(t, NeedsYou, r.Status)
-	assert.Contains(t, r.Next, "which of the two holds")
-	r = worker(d).Change(t.Context(), p)
 	require.Equal(t, Done, r.Status, r.Reason)
-	assert.Equal(t, []string{"rekey"}, d.writes(), "it is not changed twice")
+	assert.Equal(t, []string{"rekey"}, d.writes())
 	assert.Equal(t, FromChange, r.Key.Origin)
+	assert.Equal(t, "Next-4-all", d.password)
+}
+
+func TestALostReplyToTheReplacementOfAFactoryPassword(t *testing.T) {
+	d := newToy()
+	d.password, d.loseRekey = "factory-1", true
+	p := plan()
+	p.Password, p.Replace = secret.Password{}, secret.New("Quay-side7")
+	p.Others = []Credential{key("factory-1", FromFactory)}
+	r := d.run(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, []string{"rekey", "clock", "name", "address", "gateway"}, d.writes())
+	assert.False(t, r.Factory)
+	assert.Equal(t, FromChange, r.Key.Origin)
+}
+
+func TestNoPasswordIsSetWithoutEncryptionWhereTheSheetRefusesIt(t *testing.T) {
+	d, p := newToy(), plan()
+	p.RequireTLS = true
+	r := d.run(t.Context(), p)
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Contains(t, r.Reason, "offers no HTTPS")
+	assert.Empty(t, d.writes())
+	d.encrypted = true
+	r = d.run(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Empty(t, d.inClear)
+
+	d, p = newToy(), plan()
+	d.set.CanTLS = true
+	r = d.run(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, []Step{StepKey}, d.inClear)
+	require.Len(t, r.Notes, 1)
+	assert.Contains(t, r.Notes[0], "has HTTPS, switched off")
+}
+
+func TestAnotherCertificateIsTold(t *testing.T) {
+	d, p := newToy(), plan()
+	p.TLS, d.encrypted, d.set.Certificate = &device.TLS{Port: 443, Fingerprint: "aa00"}, true, "bb11"
+	r := d.run(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	require.Len(t, r.Notes, 1)
+	assert.Contains(t, r.Notes[0], "another certificate")
+}
+
+func TestALockedDeviceIsLeftAlone(t *testing.T) {
+	d := newToy()
+	wait := 30 * time.Minute
+	d.password, d.lockedFor = "Quay-side7", &wait
+	r := d.run(t.Context(), plan())
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Contains(t, r.Reason, "locked after too many wrong passwords, for another 30m")
+	assert.Contains(t, d.log, "locked 30m0s")
+	assert.Empty(t, d.writes())
+	assert.Empty(t, r.Refused, "nothing was judged")
+}
+
+func TestServersAndTheClockThatFollowsThem(t *testing.T) {
+	dns, ntp := []netip.Addr{gateway}, []netip.Addr{gateway, newPlace}
+	d, p := newToy(), plan()
+	d.servers = true
+	p.Target.DNS, p.Target.NTP = dns, ntp
+	r := d.run(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, []string{"key", "clock", "name", "dns", "ntp", "address", "gateway"}, d.writes())
+	assert.Equal(t, ntp, r.Left.NTP.Addresses)
+	// A clock that follows NTP and is off is set by hand, and made to follow it again.
+	d.log, d.set.Clock = nil, time.Minute
+	p.From = newPlace
+	require.Equal(t, Done, d.run(t.Context(), p).Status)
+	assert.Equal(t, []string{"clock", "ntp"}, d.writes())
+
+	d, p = newToy(), plan()
+	d.servers, d.refuseNTP = true, true
+	p.Target.NTP = ntp
+	r = d.run(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, []string{"key", "clock", "name", "ntp", "address", "gateway"}, d.writes(), "what it refuses is not asked of it again")
+	require.Len(t, r.Notes, 1)
+	assert.Contains(t, r.Notes[0], "refuses its NTP (10.61.8.1 10.61.8.42)")
+
+	d, p = newToy(), plan()
+	p.Target.DNS, p.Target.NTP = dns, ntp
+	require.Equal(t, Done, d.run(t.Context(), p).Status)
+	assert.Equal(t, []string{"key", "clock", "name", "address", "gateway"}, d.writes(), "a device without the settings is not given them")
+}
+
+func TestFurtherUsersAreMadeOnce(t *testing.T) {
+	for name, lost := range map[string]bool{"in one go": false, "with the reply lost": true} {
+		d, p := newToy(), plan()
+		d.loseUser = lost
+		d.set.Accounts = []Account{{"guest", Administrator}}
+		p.Users = []User{{Account: Account{"viewer", Viewer}, Password: secret.New("View-9")}, {Account: Account{"guest", Operator}, Password: secret.New("Guest-9")}}
+		r := d.run(t.Context(), p)
+		require.Equal(t, Done, r.Status, "%s: %s", name, r.Reason)
+		want := []string{"key", "clock", "name", "user", "user", "address", "gateway"}
+		if lost {
+			want = []string{"key", "clock", "name", "user", "user", "user", "address", "gateway"}
+		}
+		assert.Equal(t, want, d.writes(), name)
+		assert.Equal(t, []Account{{"guest", Operator}, {"viewer", Viewer}}, d.set.Accounts)
+		assert.False(t, p.Users[0].Made, "the caller's plan is its own")
+
+		before := len(d.writes())
+		p.From = newPlace
+		for i := range p.Users {
+			p.Users[i].Made = true
+		}
+		require.Equal(t, Done, d.run(t.Context(), p).Status)
+		assert.Len(t, d.writes(), before)
+	}
+}
+
+func TestFurtherUsersAreChangedAlone(t *testing.T) {
+	d, p := newToy(), plan()
+	d.password, d.loseUser = "Quay-side7", true
+	p.Users = []User{{Account: Account{"viewer", Viewer}, Password: secret.New("View-10")}}
+	w := Worker{Site: d, Journal: d, Attempts: d, Place: NewPlaces(1)}
+	r := w.ChangeUsers(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, []string{"user", "user"}, d.writes(), "a lost reply is made sure of, and nothing else is written")
+	assert.Equal(t, []Account{{"viewer", Viewer}}, d.set.Accounts)
+	p.Users[0].Made = true
+	require.Equal(t, Done, w.ChangeUsers(t.Context(), p).Status)
+	assert.Len(t, d.writes(), 2)
+}
+
+func TestABrokenConversationIsTakenUpAgain(t *testing.T) {
+	d := newToy()
+	d.breakOff = 3
+	r := d.run(t.Context(), plan())
+	require.Equal(t, Done, r.Status, r.Reason)
+	spent := 0
+	for _, l := range d.log {
+		if l == "spend" {
+			spent++
+		}
+	}
+	assert.LessOrEqual(t, spent, 1, "a password known to fit is no try")
+	d = newToy()
+	d.breakOff = 100
+	assert.Equal(t, NeedsYou, d.run(t.Context(), plan()).Status, "not without end")
 }
 
 func TestADeviceThatTakesNothingButALease(t *testing.T) {

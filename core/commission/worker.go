@@ -17,6 +17,7 @@ const (
 	FindLimit   = 8 * time.Second // a device that is there answers within this
 	ReturnLimit = 4 * time.Minute // a restart
 	maxPasses   = 4               // readings until nothing differs
+	maxBreaks   = 8               // conversations that broke off and were taken up again
 )
 
 // Worker commissions devices, one per call of Run.
@@ -36,7 +37,8 @@ type Worker struct {
 func (w Worker) Run(ctx context.Context, p Plan) Result { return w.carry(ctx, p, (*run).all) }
 
 func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Context) error) Result {
-	r := &run{Worker: w, plan: p, at: p.From, result: Result{Plan: p, Spent: map[Step]time.Duration{}}}
+	r := &run{Worker: w, plan: p, at: p.From, refused: map[Step]bool{}, result: Result{Plan: p, Spent: map[Step]time.Duration{}}}
+	r.plan.Users = slices.Clone(p.Users)
 	inside, cancel := context.WithCancel(ctx) // ends a probe that nobody waits for any more
 	err := work(r, inside)
 	cancel()
@@ -66,10 +68,15 @@ type run struct {
 	session Session
 	held    bool // has a place
 	claim   Claim
-	entered bool // the session carries the password
-	keyed   bool // its first password was set in this run
+	entered bool          // the session carries the password
+	keyed   bool          // its first password was set in this run
+	sure    Credential    // known in this run to open it
+	refused map[Step]bool // settings that it refuses and can do without
 	found   Found
 	result  Result
+	detail  string // of the write under way, for the journal
+	unknown bool   // of the last pass: whether a write was carried out
+	denied  bool   // the last write was refused by the device itself, and that is recorded
 }
 
 // Change gives one device another password: plan.Replace, which is on the
@@ -79,10 +86,23 @@ func (w Worker) Change(ctx context.Context, p Plan) Result {
 	return w.carry(ctx, p, (*run).change)
 }
 
+// ChangeUsers gives the further users of one device that are not Made their level
+// and password. Nothing else is written.
+func (w Worker) ChangeUsers(ctx context.Context, p Plan) Result {
+	return w.carry(ctx, p, func(r *run, ctx context.Context) error {
+		return r.steadily(ctx, func() (err error) {
+			if r.found, err = r.meet(ctx); err != nil {
+				return err
+			}
+			return r.users(ctx)
+		})
+	})
+}
+
 // Restart restarts one device and waits until it is back.
 func (w Worker) Restart(ctx context.Context, p Plan) Result {
 	return w.carry(ctx, p, func(r *run, ctx context.Context) error {
-		if err := r.meet(ctx); err != nil {
+		if _, err := r.meet(ctx); err != nil {
 			return err
 		}
 		return r.restart(ctx, false)
@@ -93,10 +113,10 @@ func (w Worker) Restart(ctx context.Context, p Plan) Result {
 // comes back at another address, fresh.
 func (w Worker) Reset(ctx context.Context, p Plan) Result {
 	return w.carry(ctx, p, func(r *run, ctx context.Context) error {
-		if err := r.meet(ctx); err != nil {
+		if _, err := r.meet(ctx); err != nil {
 			return err
 		}
-		err := r.do(ctx, StepReset, "to the factory state", func() error { return r.session.Reset(ctx) })
+		err := r.do(ctx, Write{Step: StepReset, Intent: "to the factory state"}, func() error { return r.session.Reset(ctx) })
 		if errors.Is(err, ErrReplyLost) {
 			return nil // it went before it could answer
 		}
@@ -104,27 +124,41 @@ func (w Worker) Reset(ctx context.Context, p Plan) Result {
 	})
 }
 
-// meet opens the device where it was last met.
-func (r *run) meet(ctx context.Context) error {
+// meet opens the device where it was last met, and reads it.
+func (r *run) meet(ctx context.Context) (Found, error) {
 	r.plan.Target.Address = r.plan.From
 	if err := r.arrive(ctx); err != nil {
-		return err
+		return Found{}, err
 	}
 	if err := r.find(ctx, StepFind, FindLimit); err != nil {
-		return err
+		return Found{}, err
 	}
-	_, err := r.read(ctx)
-	return err
+	return r.read(ctx)
+}
+
+// steadily takes work up again where the device fell silent in the middle of it.
+func (r *run) steadily(ctx context.Context, work func() error) error {
+	for breaks := 0; ; breaks++ {
+		err := work()
+		if err == nil || !errors.Is(err, ErrReplyLost) || breaks == maxBreaks || ctx.Err() != nil {
+			return err
+		}
+		if err := r.find(ctx, StepFind, ReturnLimit); err != nil {
+			return err
+		}
+	}
 }
 
 func (r *run) change(ctx context.Context) error {
-	if err := r.meet(ctx); err != nil {
-		return err
-	}
-	if r.result.Key.Origin == FromChange {
-		return nil // an earlier run had got that far
-	}
-	return r.rekey(ctx, r.plan.User, r.plan.Replace, "the password of "+r.plan.User)
+	return r.steadily(ctx, func() error {
+		if _, err := r.meet(ctx); err != nil {
+			return err
+		}
+		if r.result.Key.Origin == FromChange {
+			return nil // this run or an earlier one had got that far
+		}
+		return r.rekey(ctx, r.result.Key, "the password of "+r.plan.User)
+	})
 }
 
 func (r *run) all(ctx context.Context) error {
@@ -147,7 +181,7 @@ func (r *run) all(ctx context.Context) error {
 	if err := r.find(ctx, StepFind, FindLimit); err != nil {
 		return err
 	}
-	for pass := 0; pass < maxPasses; {
+	for pass, breaks := 0, 0; pass < maxPasses; {
 		done, err := r.pass(ctx, pass == 0)
 		switch {
 		case errors.Is(err, ErrWindow) && ctx.Err() == nil:
@@ -155,8 +189,20 @@ func (r *run) all(ctx context.Context) error {
 				return err
 			}
 			continue // what was refused for want of a window counts as no pass
+		case errors.Is(err, ErrReplyLost) && breaks < maxBreaks && ctx.Err() == nil:
+			// It fell silent in the middle, or restarts by itself: take it up where it is.
+			breaks++
+			if err := r.find(ctx, StepFind, ReturnLimit); err != nil {
+				return err
+			}
+			continue
 		case done || err != nil:
 			return err
+		}
+		// A write that got lost says nothing of whether the device keeps what it takes.
+		if r.unknown && breaks < maxBreaks {
+			breaks++
+			continue
 		}
 		pass++
 	}
@@ -165,6 +211,7 @@ func (r *run) all(ctx context.Context) error {
 
 // pass reads the device and writes what differs. It is done when nothing did.
 func (r *run) pass(ctx context.Context, first bool) (done bool, err error) {
+	r.unknown = false
 	found, err := r.read(ctx)
 	if err != nil {
 		return false, err
@@ -178,7 +225,7 @@ func (r *run) pass(ctx context.Context, first bool) (done bool, err error) {
 	if err := r.checkLease(found); err != nil {
 		return false, err
 	}
-	steps := Decide(r.plan, found)
+	steps := slices.DeleteFunc(Decide(r.plan, found), func(s Step) bool { return r.refused[s] })
 	if len(steps) == 0 {
 		return true, r.verify(ctx, found)
 	}
@@ -272,11 +319,31 @@ func (r *run) open(ctx context.Context) error {
 		return err
 	}
 	s, err := r.Site.Open(ctx, r.plan, r.at)
+	if err != nil && r.elsewhere(ctx) {
+		s, err = r.Site.Open(ctx, r.plan, r.at)
+	}
 	if err != nil {
-		return trouble(err, "run `janustat commission` again; if it repeats, power the device off and on", fmt.Sprintf("cannot be reached at %s", r.at))
+		next := "run `janustat commission` again; if it repeats, power the device off and on"
+		if r.plan.TLS != nil {
+			next = "run `janustat survey`, which looks whether it still offers HTTPS, then `janustat commission` again"
+		}
+		return trouble(err, next, fmt.Sprintf("cannot be reached at %s", r.at))
 	}
 	r.session, r.entered = s, false
 	return nil
+}
+
+// elsewhere looks whether a device that does not answer where it was met has moved
+// since: one may restart by itself, and take up its new address with that.
+func (r *run) elsewhere(ctx context.Context) bool {
+	ctx, cancel := context.WithTimeoutCause(ctx, FindLimit, errors.New("no answer"))
+	defer cancel()
+	at, err := r.Site.Find(ctx, r.plan, r.places())
+	if err != nil || at == r.at {
+		return false
+	}
+	r.at, r.result.At = at, at
+	return true
 }
 
 func (r *run) hold(ctx context.Context) error {

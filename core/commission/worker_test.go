@@ -56,6 +56,16 @@ type toy struct {
 	closed      bool // its settings window, until it is powered off and on
 	noHands     bool // and nobody does so
 	loseRekey   bool
+	encrypted   bool
+	inClear     []Step
+	users       map[string]string // passwords of further ones
+	breakOff    int               // so many conversations break off while the device is read
+	loseUser    bool
+	movesOff    bool           // it restarts by itself and takes up its new address
+	endFails    bool           // no outcome can be recorded
+	lockedFor   *time.Duration // it answers no password
+	servers     bool           // it has settings for DNS and NTP
+	refuseNTP   bool
 
 	log []string
 }
@@ -93,6 +103,10 @@ func (t *toy) Repowered(ctx context.Context, p Plan, _ netip.Addr, places []neti
 }
 
 func (t *toy) Open(_ context.Context, _ Plan, at netip.Addr) (Session, error) {
+	if t.movesOff { // between being met and being spoken to
+		t.movesOff = false
+		t.at, t.set.Settings.Address, t.set.Settings.Prefix = newPlace, newPlace, 23
+	}
 	if at != t.at {
 		return nil, errors.New("nobody there")
 	}
@@ -108,16 +122,22 @@ func (t *toy) Wait(context.Context) error {
 	return nil
 }
 
-func (t *toy) Begin(_ context.Context, _ Plan, s Step, _ string) (int64, error) {
+func (t *toy) Begin(_ context.Context, _ Plan, w Write) (int64, error) {
 	if t.journalFail {
 		return 0, errors.New("disk full")
 	}
-	t.note("begin %s", s)
+	t.note("begin %s", w.Step)
+	if w.InClear {
+		t.inClear = append(t.inClear, w.Step)
+	}
 	return 1, nil
 }
 
 func (t *toy) End(_ context.Context, _ int64, outcome, _ string) error {
 	t.note("end %s", outcome)
+	if t.endFails {
+		return errors.New("disk full")
+	}
 	return nil
 }
 func (t *toy) Found(context.Context, Plan, Found) error { t.note("as found"); return nil }
@@ -128,6 +148,10 @@ func (t *toy) Spend(context.Context, Plan) (time.Duration, error) {
 	return t.budget, nil
 }
 func (t *toy) Opened(context.Context, Plan) error { t.note("opened"); return nil }
+func (t *toy) Locked(_ context.Context, _ Plan, wait time.Duration) error {
+	t.note("locked %s", wait)
+	return nil
+}
 
 type toySession struct{ *toy }
 
@@ -139,12 +163,62 @@ func (s *toySession) Access(context.Context) (device.Access, error) {
 }
 
 func (s *toySession) Enter(_ context.Context, _ string, p secret.Password) (bool, error) {
+	if s.lockedFor != nil {
+		return false, &LockedError{Wait: *s.lockedFor}
+	}
 	return p.Reveal() == s.password, nil
 }
 
+func (s *toySession) Encrypted() bool { return s.encrypted }
+
+func (s *toySession) SetDNS(_ context.Context, list []netip.Addr) error {
+	s.note("write dns")
+	s.set.DNS = Servers{Told: true, Addresses: list}
+	return nil
+}
+
+func (s *toySession) SetNTP(_ context.Context, list []netip.Addr) error {
+	s.note("write ntp")
+	if s.refuseNTP {
+		return errors.New("not supported")
+	}
+	s.set.NTP, s.set.ByNTP = Servers{Told: true, Addresses: list}, true
+	return nil
+}
+
+func (s *toySession) CreateUser(_ context.Context, u User) error {
+	s.note("write user")
+	if s.picky != nil && !s.picky(u.Password.Reveal()) {
+		return errors.New("too weak")
+	}
+	if s.users == nil {
+		s.toy.users = map[string]string{}
+	}
+	s.users[u.Name] = u.Password.Reveal()
+	s.set.Accounts = append(s.set.Accounts, u.Account)
+	if s.loseUser {
+		s.loseUser = false
+		return ErrReplyLost
+	}
+	return nil
+}
+
+func (s *toySession) ChangeUser(_ context.Context, u User) error {
+	s.note("write user")
+	at := slices.IndexFunc(s.set.Accounts, func(a Account) bool { return a.Name == u.Name })
+	s.set.Accounts[at] = u.Account
+	return nil
+}
+
 func (s *toySession) Read(context.Context) (Found, error) {
+	if s.breakOff > 0 {
+		s.breakOff--
+		return Found{}, ErrReplyLost
+	}
 	f := s.set
 	f.Serial = s.serial
+	f.DNS.Told, f.NTP.Told = s.servers, s.servers
+	f.Accounts = slices.Clone(f.Accounts)
 	return f, nil
 }
 
@@ -152,6 +226,9 @@ func (s *toySession) Rules(context.Context) (*secret.Rules, error) { return s.ru
 
 func (s *toySession) SetPassword(_ context.Context, _ string, p secret.Password) error {
 	s.note("write rekey")
+	if s.picky != nil && !s.picky(p.Reveal()) {
+		return errors.New("too weak")
+	}
 	s.password = p.Reveal()
 	if s.loseRekey {
 		return ErrReplyLost
@@ -178,7 +255,7 @@ func (s *toySession) SetClock(context.Context) error {
 		return ErrWindow
 	}
 	if !s.ignore {
-		s.set.Clock = 0
+		s.set.Clock, s.set.ByNTP = 0, false
 	}
 	return nil
 }
@@ -231,7 +308,6 @@ func (s *toySession) Reset(context.Context) error {
 }
 
 func (s *toySession) RefusesAnonymous(context.Context) (bool, error) { return !s.open, nil }
-func (s *toySession) Accounts(context.Context) ([]string, error)     { return []string{"admin"}, nil }
 func (s *toySession) Close()                                         {}
 
 func (t *toy) run(ctx context.Context, p Plan) Result {
@@ -270,6 +346,7 @@ func TestRunSettlesADevice(t *testing.T) {
 		{"had moved before the interruption", func(d *toy) {
 			d.password, d.at, d.set.Settings.Address, d.set.Settings.Prefix = "Quay-side7", newPlace, newPlace, 23
 		}, []string{"clock", "name", "gateway"}},
+		{"moves by itself before it is spoken to", func(d *toy) { d.password, d.movesOff = "Quay-side7", true }, []string{"clock", "name", "gateway"}},
 		{"is on DHCP at the right address", func(d *toy) {
 			d.at, d.set.Settings.Address, d.set.Settings.Prefix, d.set.Settings.DHCP = newPlace, newPlace, 23, true
 		}, []string{"key", "clock", "name", "address", "gateway"}},
@@ -354,6 +431,23 @@ func TestRunInterrupted(t *testing.T) {
 	assert.Empty(t, d.writes())
 }
 
+// A device that confirmed its address for its next restart is only restarted.
+func TestAPendingAddressIsNotSetAgain(t *testing.T) {
+	d, p := newToy(), plan()
+	d.password, d.set.Clock, d.set.Settings.Name, d.needsBoot = "Quay-side7", 0, "Quay", true
+	d.next = &device.Settings{Address: newPlace, Prefix: 23}
+	p.Pending = true
+	r := d.run(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, []string{"gateway", "restart"}, d.writes())
+
+	d.log, d.at, d.next, d.set.Settings.Address = nil, oldPlace, nil, oldPlace
+	d.needsBoot = false
+	r = d.run(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, []string{"restart", "address"}, d.writes(), "one that has forgotten it is told again")
+}
+
 func TestNameBySerial(t *testing.T) {
 	d, p := newToy(), plan()
 	p.Serial, p.NameBySerial = "", func(serial string) string { return "Named " + serial }
@@ -429,12 +523,13 @@ func (s siteFunc) Wait(ctx context.Context) error {
 
 type noNotes struct{}
 
-func (noNotes) Begin(context.Context, Plan, Step, string) (int64, error) { return 0, nil }
-func (noNotes) End(context.Context, int64, string, string) error         { return nil }
-func (noNotes) Found(context.Context, Plan, Found) error                 { return nil }
-func (noNotes) Left(context.Context, Plan, Found) error                  { return nil }
-func (noNotes) Spend(context.Context, Plan) (time.Duration, error)       { return 0, nil }
-func (noNotes) Opened(context.Context, Plan) error                       { return nil }
+func (noNotes) Begin(context.Context, Plan, Write) (int64, error)  { return 0, nil }
+func (noNotes) End(context.Context, int64, string, string) error   { return nil }
+func (noNotes) Found(context.Context, Plan, Found) error           { return nil }
+func (noNotes) Left(context.Context, Plan, Found) error            { return nil }
+func (noNotes) Spend(context.Context, Plan) (time.Duration, error) { return 0, nil }
+func (noNotes) Opened(context.Context, Plan) error                 { return nil }
+func (noNotes) Locked(context.Context, Plan, time.Duration) error  { return nil }
 
 func TestDecide(t *testing.T) {
 	p := plan()

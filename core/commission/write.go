@@ -5,6 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
+
+	"janustat/core/device"
+	"janustat/core/secret"
 )
 
 // write carries out the steps of one pass. Address and gateway come last; a
@@ -15,9 +19,15 @@ func (r *run) write(ctx context.Context, steps []Step) error {
 		var err error
 		switch s {
 		case StepClock:
-			err = r.do(ctx, s, "UTC now", func() error { return r.session.SetClock(ctx) })
+			err = r.do(ctx, Write{Step: s, Intent: "UTC now"}, func() error { return r.session.SetClock(ctx) })
 		case StepName:
-			err = r.do(ctx, s, r.plan.Target.Name, func() error { return r.session.SetName(ctx, r.plan.Target.Name) })
+			err = r.do(ctx, Write{Step: s, Intent: r.plan.Target.Name}, func() error { return r.session.SetName(ctx, r.plan.Target.Name) })
+		case StepUser:
+			err = r.users(ctx)
+		case StepDNS:
+			err = r.optional(ctx, Write{Step: s, Intent: list(r.plan.Target.DNS)}, func() error { return r.session.SetDNS(ctx, r.plan.Target.DNS) })
+		case StepNTP:
+			err = r.optional(ctx, Write{Step: s, Intent: list(r.plan.Target.NTP)}, func() error { return r.session.SetNTP(ctx, r.plan.Target.NTP) })
 		case StepAddress:
 			var restart bool
 			restart, err = r.address(ctx)
@@ -40,11 +50,13 @@ func (r *run) write(ctx context.Context, steps []Step) error {
 			return err
 		}
 		if err != nil || moved {
-			// Unknown or moved: either way, look in both places.
-			if err := r.find(ctx, StepReturn, ReturnLimit); err != nil {
-				return err
+			// Unknown or moved: either way, look in both places. One that was not told to
+			// go is waited for where it is.
+			step := StepFind
+			if s == StepAddress {
+				step = StepReturn
 			}
-			return nil
+			return r.find(ctx, step, ReturnLimit)
 		}
 	}
 	return nil
@@ -52,7 +64,7 @@ func (r *run) write(ctx context.Context, steps []Step) error {
 
 func (r *run) gateway(ctx context.Context) error {
 	g := r.plan.Target.Gateway
-	return r.do(ctx, StepGateway, g.String(), func() error { return r.session.SetGateway(ctx, g) })
+	return r.do(ctx, Write{Step: StepGateway, Intent: g.String()}, func() error { return r.session.SetGateway(ctx, g) })
 }
 
 // address gives the device its address once the probe has found it free.
@@ -60,16 +72,28 @@ func (r *run) address(ctx context.Context) (restart bool, err error) {
 	if err := r.awaitClaim(ctx); err != nil {
 		return false, err
 	}
+	if r.plan.Pending {
+		r.plan.Pending = false
+		return true, nil // an earlier run got this far: only the restart is missing
+	}
 	t := r.plan.Target
-	err = r.do(ctx, StepAddress, fmt.Sprintf("%s/%d, DHCP off", t.Address, t.Prefix), func() error {
+	err = r.do(ctx, Write{Step: StepAddress, Intent: AddressIntent(t)}, func() error {
 		restart, err = r.session.SetAddress(ctx, t)
+		if restart {
+			r.detail = AtRestart
+		}
 		return err
 	})
-	if err != nil && r.found.Settings.DHCP && !errors.Is(err, ErrReplyLost) && !errors.Is(err, ErrWindow) && ctx.Err() == nil {
+	if r.denied && r.found.Settings.DHCP && ctx.Err() == nil {
 		// A device on DHCP that refuses a static address keeps to DHCP.
 		r.plan.Target.DHCP, r.result.Reserved = true, true
 	}
 	return restart, err
+}
+
+// AddressIntent is how the journal tells an address to be set.
+func AddressIntent(t device.Settings) string {
+	return fmt.Sprintf("%s/%d, DHCP off", t.Address, t.Prefix)
 }
 
 func (r *run) awaitClaim(ctx context.Context) error {
@@ -94,7 +118,7 @@ func (r *run) awaitClaim(ctx context.Context) error {
 // refuse one outside the subnet they are still on.
 func (r *run) restart(ctx context.Context, withGateway bool) error {
 	if withGateway {
-		if err := r.gateway(ctx); err != nil && (ctx.Err() != nil || errors.Is(err, ErrWindow)) {
+		if err := r.gateway(ctx); err != nil && !r.denied && !errors.Is(err, ErrReplyLost) {
 			return err
 		}
 	}
@@ -102,7 +126,7 @@ func (r *run) restart(ctx context.Context, withGateway bool) error {
 	if !withGateway && r.plan.From == r.plan.Target.Address {
 		why = "as asked for"
 	}
-	err := r.do(ctx, StepRestart, why, func() error { return r.session.Restart(ctx) })
+	err := r.do(ctx, Write{Step: StepRestart, Intent: why}, func() error { return r.session.Restart(ctx) })
 	if err != nil && !errors.Is(err, ErrReplyLost) {
 		return err
 	}
@@ -123,23 +147,85 @@ func (r *run) verify(ctx context.Context, f Found) error {
 		return trouble(nil, "switch anonymous access off on the device's own page, then run `janustat prove`", "still lets anyone in without a password")
 	}
 	r.result.Left = f
+	r.remark(f)
 	return r.Journal.Left(ctx, r.plan, f)
 }
 
+// remark notes what the installer may want to know of a device that is right.
+func (r *run) remark(f Found) {
+	if f.CanTLS {
+		r.note("has HTTPS, switched off: switch it on at its own page, then `janustat survey` and `janustat key change` set its password with encryption")
+	}
+	if t := r.plan.TLS; t != nil && f.Certificate != "" && f.Certificate != t.Fingerprint {
+		r.note(fmt.Sprintf("shows another certificate than when it was surveyed: %.16s… now, %.16s… then", f.Certificate, t.Fingerprint))
+	}
+}
+
+func (r *run) note(text string) { r.result.Notes = append(r.result.Notes, text) }
+
+// users creates the further users that are missing, and sets right those that are there.
+func (r *run) users(ctx context.Context) error {
+	for i := range r.plan.Users {
+		u := &r.plan.Users[i]
+		if !u.missing(r.found) {
+			continue
+		}
+		there := slices.ContainsFunc(r.found.Accounts, func(a Account) bool { return a.Name == u.Name })
+		write := r.session.CreateUser
+		if there {
+			write = r.session.ChangeUser
+		}
+		err := r.give(ctx, Write{Step: StepUser, Intent: UserIntent(u.Account)}, u.Name, &u.Password, func(secret.Password) error {
+			return write(ctx, *u) // whose password it is
+		})
+		if err != nil {
+			return err
+		}
+		u.Made = true
+	}
+	return nil
+}
+
+// UserIntent is how the journal tells a further user.
+func UserIntent(a Account) string { return a.Name + " as " + strings.ToLower(string(a.Level)) }
+
+// private makes sure that a password may be set over this conversation.
+func (r *run) private() error {
+	if r.session.Encrypted() || !r.plan.RequireTLS {
+		return nil
+	}
+	return trouble(nil, fmt.Sprintf("switch HTTPS on at its own page (`janustat web %s`) and run `janustat survey`, or except it under password.without_tls in the job sheet", r.plan.Tag),
+		"offers no HTTPS, and the job sheet lets no password be set without (require_tls)")
+}
+
+// optional carries out a write whose refusal the device can live with.
+func (r *run) optional(ctx context.Context, w Write, write func() error) error {
+	err := r.do(ctx, w, write)
+	if !r.denied || ctx.Err() != nil {
+		return err
+	}
+	r.refused[w.Step] = true
+	r.note(fmt.Sprintf("refuses its %s (%s): set it at its own page", strings.ToUpper(string(w.Step)), w.Intent))
+	return nil
+}
+
 // do journals and carries out one write.
-func (r *run) do(ctx context.Context, s Step, intent string, write func() error) error {
+func (r *run) do(ctx context.Context, w Write, write func() error) error {
+	s, intent := w.Step, w.Intent
+	r.denied = false
 	r.tell(s, intent)
 	defer r.clock(s)()
-	id, err := r.Journal.Begin(ctx, r.plan, s, intent)
+	id, err := r.Journal.Begin(ctx, r.plan, w)
 	if err != nil {
 		return trouble(err, "free some disk space, then run `janustat commission` again", "the register cannot be written, so nothing was sent")
 	}
 	r.result.Writes = append(r.result.Writes, s)
+	r.detail = ""
 	err = write()
-	outcome, detail := "done", ""
+	outcome, detail := "done", r.detail
 	switch {
 	case errors.Is(err, ErrReplyLost):
-		outcome, detail = "unknown", err.Error()
+		outcome, detail, r.unknown = "unknown", err.Error(), true
 	case err != nil:
 		outcome, detail = "refused", err.Error()
 	}
@@ -150,7 +236,7 @@ func (r *run) do(ctx context.Context, s Step, intent string, write func() error)
 	if errors.Is(err, ErrWindow) {
 		return err
 	}
-	if err != nil && outcome == "refused" {
+	if r.denied = outcome == "refused"; r.denied {
 		return trouble(err, "look at the device's own page, then run `janustat commission` again", fmt.Sprintf("refuses its %s (%s)", s, intent))
 	}
 	return err

@@ -68,6 +68,15 @@ type Settings struct {
 	Gateway netip.Addr `json:"gateway,omitzero"`
 	DHCP    bool       `json:"dhcp"`
 	Name    string     `json:"name,omitempty"`
+	// The servers it is set to ask, in order; left out where it was not asked.
+	DNS []netip.Addr `json:"dns,omitempty"`
+	NTP []netip.Addr `json:"ntp,omitempty"`
+}
+
+// TLS tells where the device service is met over HTTPS.
+type TLS struct {
+	Port        uint16 `json:"port"`
+	Fingerprint string `json:"fingerprint"` // SHA-256 of its certificate, hexadecimal
 }
 
 // Facts is what one protocol could say about a device. Empty fields were not said.
@@ -81,7 +90,9 @@ type Facts struct {
 	Access   Access        `json:"access,omitempty"`
 	Settings *Settings     `json:"settings,omitempty"`
 	Rules    *secret.Rules `json:"rules,omitempty"`   // the password rules it publishes
-	Service  string        `json:"service,omitempty"` // path of its device service
+	Service  string        `json:"service,omitempty"` // path of its device service, after ":port" where that is not 80
+	TLS      *TLS          `json:"tls,omitempty"`     // its device service over HTTPS, where it offers that
+	NoTLS    bool          `json:"no_tls,omitempty"`  // it was asked over HTTPS and did not answer
 	Ports    []uint16      `json:"ports,omitempty"`
 	Indoor   bool          `json:"indoor,omitempty"` // an intercom without a door or a picture
 	OtherMAC []MAC         `json:"other_mac,omitempty"`

@@ -182,6 +182,12 @@ func (f *Facts) Absorb(n Facts) {
 	if n.Rules != nil {
 		f.Rules = n.Rules
 	}
+	switch {
+	case n.TLS != nil:
+		f.TLS, f.NoTLS = n.TLS, false
+	case n.NoTLS && f.TLS == nil: // met there by one address, it offers HTTPS
+		f.NoTLS = true
+	}
 	f.Ports, f.Offers = union(f.Ports, n.Ports), union(f.Offers, n.Offers)
 	if n.Asks != nil {
 		f.Asks = n.Asks

@@ -62,6 +62,17 @@ func describe(d *Device) string {
 	return text + " at " + addressText(d.Address())
 }
 
+// certificate tells a certificate by the beginning of its fingerprint.
+func certificate(t *TLS) string {
+	if t == nil || len(t.Fingerprint) < shownFingerprint {
+		return ""
+	}
+	return t.Fingerprint[:shownFingerprint]
+}
+
+// shownFingerprint is how much of a fingerprint tells two apart at a glance.
+const shownFingerprint = 16
+
 func addressText(a netip.Addr) string {
 	if !a.IsValid() {
 		return "no address"
@@ -93,6 +104,11 @@ func (d *Device) update(f Device, last time.Time) []Change {
 		access = d.Access
 	}
 	note("access", string(d.Access), string(access))
+	note("certificate", certificate(d.TLS), certificate(f.TLS))
+	if d.TLS != nil && f.NoTLS {
+		changes = append(changes, Change{d.Label(), d.MAC, "changed", "no longer offers HTTPS"})
+		d.TLS = nil
+	}
 	d.Addresses, d.Clashing, d.SeenAt = f.Addresses, f.Clashing, f.SeenAt
 	if f.Endpoint != "" {
 		d.Endpoint = f.Endpoint

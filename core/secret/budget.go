@@ -15,13 +15,18 @@ const BudgetWindow = time.Hour
 // lock after as few as three wrong ones, so the default leaves one for a person.
 type Budget struct{ PerHour int }
 
+// Limit is how many tries a device is offered within BudgetWindow.
+func (b Budget) Limit() int {
+	if b.PerHour <= 0 {
+		return DefaultBudget
+	}
+	return b.PerHour
+}
+
 // Wait says how long until another try is allowed, given the moments of
 // earlier tries that were not known to succeed; 0 means now.
 func (b Budget) Wait(spent []time.Time, now time.Time) time.Duration {
-	limit := b.PerHour
-	if limit <= 0 {
-		limit = DefaultBudget
-	}
+	limit := b.Limit()
 	var recent []time.Time
 	for _, at := range spent {
 		if now.Sub(at) < BudgetWindow {

@@ -42,7 +42,7 @@ func (d *Device) check(r *http.Request, header *element) verdict {
 	switch {
 	case v == nobody:
 		return nobody
-	case time.Now().Before(d.guard.locked):
+	case d.shut():
 		d.log(r, EventLocked, "", false)
 		return wrong
 	case v == welcome:
@@ -57,6 +57,9 @@ func (d *Device) check(r *http.Request, header *element) verdict {
 	}
 	return v
 }
+
+// shut reports whether the device is locked. Its lock is held.
+func (d *Device) shut() bool { return time.Now().Before(d.guard.locked) }
 
 func (d *Device) judge(r *http.Request, header *element) (verdict, string) {
 	if auth := r.Header.Get("Authorization"); auth != "" && d.unit.model.Auth != "token" {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	mrand "math/rand/v2"
 	"net"
 	"net/http"
 	"net/netip"
@@ -37,6 +38,7 @@ func Start(ctx context.Context, site *Site, logs *Log) (*Bench, error) {
 	ready := make(chan error, len(site.Devices))
 	for _, u := range site.Devices {
 		d := newDevice(ctx, b.sw, u, logs)
+		d.faults, d.chance = site.Faults, mrand.New(mrand.NewPCG(site.Seed, uint64(len(b.devices)))) //nolint:gosec // to be repeated
 		b.devices = append(b.devices, d)
 		b.running.Go(func() {
 			if err := d.run(func() { ready <- nil }); err != nil {
@@ -63,6 +65,9 @@ func (b *Bench) Stop() {
 	b.cancel()
 	b.running.Wait()
 }
+
+// Devices gives every device of the site.
+func (b *Bench) Devices() []*Device { return b.devices }
 
 // Device gives a device by its id, or nil.
 func (b *Bench) Device(id string) *Device {

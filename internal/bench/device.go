@@ -1,9 +1,19 @@
 package bench
 
 import (
+	"cmp"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
 	"crypto/sha1" //nolint:gosec // RFC 4122 name-based UUIDs demand SHA-1
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
 	"fmt"
+	"maps"
+	"math/big"
+	mrand "math/rand/v2"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -26,7 +36,11 @@ type Device struct {
 	powered time.Time         // when it last started
 	kept    bool              // came up with a lease, and keeps it
 	visits  map[string]string // who is signed in at its pages, by cookie
-	restart chan struct{}     // asks for the stack to be brought up again
+	cert    *tls.Certificate  // it shows, where it has HTTPS
+	had     []string          // every password that was ever set
+	chance  *mrand.Rand       // of faults
+	faults  Faults
+	restart chan struct{} // asks for the stack to be brought up again
 }
 
 // state is what survives a restart.
@@ -38,6 +52,9 @@ type state struct {
 	users   map[string]account
 	offset  time.Duration // clock minus the true time
 	scopes  []string      // configurable ones
+	dns     []netip.Addr
+	ntp     []netip.Addr
+	byNTP   bool // the clock follows NTP
 }
 
 type account struct{ password, level string }
@@ -63,8 +80,50 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 	}
 	if u.Password != "" {
 		d.state.users["admin"] = account{u.Password, "Administrator"}
+		d.had = append(d.had, u.Password)
 	}
+	if u.Guest != "" {
+		d.state.users[u.Guest] = account{"left by someone", "User"}
+	}
+	if u.Locked {
+		d.guard.locked = time.Now().Add(lockFor)
+	}
+	d.cert = selfSigned(u)
 	return d
+}
+
+// Passwords gives every password that was ever set on the device.
+func (d *Device) Passwords() []string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return slices.Clone(d.had)
+}
+
+// Look gives where the device is, whether it has DHCP on, and the names of its users.
+func (d *Device) Look() (at netip.Prefix, dhcp bool, users []string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.state.address, d.state.dhcp, slices.Sorted(maps.Keys(d.state.users))
+}
+
+// selfSigned makes the certificate that a device signs for itself, as most do.
+func selfSigned(u Unit) *tls.Certificate {
+	if u.model.HTTPS == "" {
+		return nil
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		panic(err) // no randomness: nothing works then
+	}
+	about := x509.Certificate{
+		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: u.Serial},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(20, 0, 0),
+	}
+	der, err := x509.CreateCertificate(rand.Reader, &about, &about, &key.PublicKey, key)
+	if err != nil {
+		panic(err) // the template is fixed
+	}
+	return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
 }
 
 // run is the life of the device: up, and down and up again at each restart.
@@ -125,11 +184,25 @@ func (d *Device) boot(first bool) error {
 		return d.host.serve(80, mux, nil)
 	}
 	mux.HandleFunc(d.unit.model.Path, d.serveSOAP)
-	if err := d.host.serve(80, mux, nil); err != nil {
-		return err
+	model := d.unit.model
+	if model.HTTPS != "only" {
+		if err := d.host.serve(cmp.Or(model.Plain, 80), mux, nil); err != nil {
+			return err
+		}
+	}
+	if model.HTTPS == "on" || model.HTTPS == "only" {
+		d.mu.Lock()
+		cert := *d.cert
+		d.mu.Unlock()
+		if err := d.host.serveTLS(443, mux, cert); err != nil {
+			return err
+		}
 	}
 	return d.startDiscovery(!first)
 }
+
+// roll reports whether a fault of a share happens now. The lock is held.
+func (d *Device) roll(share float64) bool { return share > 0 && d.chance.Float64() < share }
 
 // lease asks for an address before the device is up, or falls back. A device
 // that goes on asking does so once it is up.
@@ -204,7 +277,9 @@ func (d *Device) Reset() {
 	d.state.gateway, d.state.dhcp, d.state.next = netip.Addr{}, false, nil
 	d.state.users = map[string]account{}
 	d.state.scopes = []string{scopeRoot + "name/" + strings.ReplaceAll(d.unit.model.Name, " ", ""), scopeRoot + "location/"}
+	d.state.dns, d.state.ntp, d.state.byNTP = nil, nil, false
 	d.guard.wrong, d.guard.locked = 0, time.Time{}
+	d.cert = selfSigned(d.unit)
 	d.mu.Unlock()
 	d.again(d.unit.Restart, false)
 }
@@ -315,4 +390,14 @@ func (d *Device) fixedScopes() []string {
 
 func (d *Device) allScopes() []string {
 	return slices.Concat(d.fixedScopes(), d.state.scopes)
+}
+
+// Meddle is someone else at the device's pages: a further user appears, and a new
+// certificate.
+func (d *Device) Meddle(user string) {
+	d.mu.Lock()
+	d.state.users[user] = account{"left by someone", "Operator"}
+	d.cert = selfSigned(d.unit)
+	d.mu.Unlock()
+	d.again(d.unit.Restart, true)
 }

@@ -2,7 +2,10 @@ package bench
 
 import (
 	"context"
+	"crypto/tls"
 	"fmt"
+	"io"
+	"log"
 	"net"
 	"net/http"
 	"net/netip"
@@ -124,7 +127,19 @@ func (h *host) down() {
 // serve listens on a TCP port with an HTTP handler until the stack goes down.
 // connected, which may be nil, is told of each connection.
 func (h *host) serve(port uint16, handler http.Handler, connected func(from string)) error {
-	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
+	return h.serveOn(port, handler, connected, nil)
+}
+
+// serveTLS listens with HTTPS.
+func (h *host) serveTLS(port uint16, handler http.Handler, cert tls.Certificate) error {
+	return h.serveOn(port, handler, nil, func(l net.Listener) net.Listener {
+		return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}})
+	})
+}
+
+func (h *host) serveOn(port uint16, handler http.Handler, connected func(from string), wrap func(net.Listener) net.Listener) error {
+	quiet := log.New(io.Discard, "", 0) // a client may hang up in the middle of a handshake
+	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: quiet}
 	srv.ConnState = func(c net.Conn, s http.ConnState) {
 		if s == http.StateNew && connected != nil {
 			connected(c.RemoteAddr().String())
@@ -139,7 +154,11 @@ func (h *host) serve(port uint16, handler http.Handler, connected func(from stri
 		if err != nil {
 			return fmt.Errorf("%s: listen on port %d: %w", h.id, port, err)
 		}
-		go func() { _ = srv.Serve(l) }() // ends when the listener does
+		var on net.Listener = l
+		if wrap != nil {
+			on = wrap(l)
+		}
+		go func() { _ = srv.Serve(on) }() // ends when the listener does
 	}
 	h.onDown(func() { _ = srv.Close() })
 	return nil

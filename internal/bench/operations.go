@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -23,6 +24,9 @@ func init() {
 		"GetNetworkInterfaces": {reading, false, getInterfaces},
 		"GetScopes":            {reading, false, getScopes},
 		"GetUsers":             {reading, true, getUsers},
+		"GetDNS":               {reading, false, getDNS},
+		"GetNTP":               {reading, false, getNTP},
+		"GetNetworkProtocols":  {reading, false, getProtocols},
 
 		"GetNetworkDefaultGateway":           {reading, false, getGateway},
 		"GetPasswordComplexityConfiguration": {reading, true, getRules},
@@ -35,13 +39,15 @@ func init() {
 		"SetNetworkDefaultGateway": {writing, false, setGateway},
 		"SystemReboot":             {writing, false, reboot},
 		"SetSystemFactoryDefault":  {writing, false, factoryDefault},
+		"SetDNS":                   {writing, false, setDNS},
+		"SetNTP":                   {writing, false, setNTP},
 	}
 }
 
 func getClock(d *Device, _ *element) (*node, *fault) {
 	t := d.clock().UTC()
 	return response("GetSystemDateAndTime", el(devNS, "SystemDateAndTime",
-		el(typNS, "DateTimeType", "Manual"),
+		el(typNS, "DateTimeType", map[bool]string{true: "NTP", false: "Manual"}[d.state.byNTP]),
 		el(typNS, "DaylightSavings", "false"),
 		el(typNS, "TimeZone", el(typNS, "TZ", "UTC0")),
 		el(typNS, "UTCDateTime",
@@ -50,10 +56,17 @@ func getClock(d *Device, _ *element) (*node, *fault) {
 }
 
 func (d *Device) serviceURL(path string) string {
-	if a := d.host.address(); a.IsValid() {
-		return "http://" + a.String() + path
+	root := "http://"
+	if d.unit.model.HTTPS == "only" {
+		root = "https://"
 	}
-	return "http://[" + linkLocal6(d.unit.mac).String() + "]" + path
+	if p := d.unit.model.Plain; p != 0 {
+		path = fmt.Sprintf(":%d%s", p, path)
+	}
+	if a := d.host.address(); a.IsValid() {
+		return root + a.String() + path
+	}
+	return root + "[" + linkLocal6(d.unit.mac).String() + "]" + path
 }
 
 func getServices(d *Device, _ *element) (*node, *fault) {
@@ -169,6 +182,7 @@ func createUsers(d *Device, req *element) (*node, *fault) {
 		return nil, &fault{code: "Sender", sub: "OperationProhibited", subsub: "Password", reason: "Too weak password"}
 	}
 	d.state.users[name] = account{password, user.find("UserLevel").value()}
+	d.had = append(d.had, password)
 	return response("CreateUsers")
 }
 
@@ -182,8 +196,9 @@ func setUser(d *Device, req *element) (*node, *fault) {
 	if !d.unit.model.Rules.allow(name, password) {
 		return nil, &fault{code: "Sender", sub: "OperationProhibited", subsub: "Password", reason: "Too weak password"}
 	}
-	account.password = password
+	account.password, account.level = password, user.find("UserLevel").value()
 	d.state.users[name] = account
+	d.had = append(d.had, password)
 	return response("SetUser")
 }
 
@@ -220,6 +235,13 @@ func (r *Rules) allow(user, password string) bool {
 }
 
 func setClock(d *Device, req *element) (*node, *fault) {
+	if req.find("DateTimeType").value() == "NTP" {
+		if len(d.state.ntp) == 0 {
+			return nil, &fault{code: "Sender", sub: "InvalidArgVal", subsub: "NtpServerUndefined", reason: "There is no NTP server"}
+		}
+		d.state.byNTP = true // its clock is as right or wrong as before: no NTP is spoken here
+		return response("SetSystemDateAndTime")
+	}
 	number := func(path ...string) int {
 		n, err := strconv.Atoi(req.find(append([]string{"UTCDateTime"}, path...)...).value())
 		if err != nil {
@@ -232,8 +254,78 @@ func setClock(d *Device, req *element) (*node, *fault) {
 		return nil, invalid("InvalidDateTime", "An invalid date or time was specified")
 	}
 	t := time.Date(year, time.Month(month), day, number("Time", "Hour"), number("Time", "Minute"), number("Time", "Second"), 0, time.UTC)
-	d.state.offset = time.Until(t)
+	d.state.offset, d.state.byNTP = time.Until(t), false
 	return response("SetSystemDateAndTime")
+}
+
+var noSuchSetting = &fault{code: "Receiver", sub: "ActionNotSupported", reason: "Optional action not implemented"}
+
+func servers(d *Device, operation, information, manual string, list []netip.Addr) (*node, *fault) {
+	if d.unit.model.NoServers {
+		return nil, noSuchSetting
+	}
+	info := el(devNS, information, el(typNS, "FromDHCP", d.state.dhcp && len(list) == 0))
+	for _, a := range list {
+		info.kids = append(info.kids, el(typNS, manual, el(typNS, "Type", "IPv4"), el(typNS, "IPv4Address", a)))
+	}
+	return response(operation, info)
+}
+
+func getDNS(d *Device, _ *element) (*node, *fault) {
+	return servers(d, "GetDNS", "DNSInformation", "DNSManual", d.state.dns)
+}
+
+func getNTP(d *Device, _ *element) (*node, *fault) {
+	return servers(d, "GetNTP", "NTPInformation", "NTPManual", d.state.ntp)
+}
+
+// given reads the servers of a request, of which there may be several.
+func given(d *Device, req *element, name string) ([]netip.Addr, *fault) {
+	if d.unit.model.NoServers {
+		return nil, noSuchSetting
+	}
+	var list []netip.Addr
+	for i := range req.Kids {
+		if req.Kids[i].XMLName.Local != name {
+			continue
+		}
+		a, err := netip.ParseAddr(req.Kids[i].find("IPv4Address").value())
+		if err != nil || !a.Is4() || req.Kids[i].find("Type").value() != "IPv4" {
+			return nil, invalid("InvalidIPv4Address", "The suggested IPv4 address is invalid")
+		}
+		list = append(list, a)
+	}
+	return list, nil
+}
+
+func setDNS(d *Device, req *element) (*node, *fault) {
+	list, f := given(d, req, "DNSManual")
+	if f != nil {
+		return nil, f
+	}
+	d.state.dns = list
+	return response("SetDNS")
+}
+
+func setNTP(d *Device, req *element) (*node, *fault) {
+	list, f := given(d, req, "NTPManual")
+	if f != nil {
+		return nil, f
+	}
+	d.state.ntp = list
+	return response("SetNTP")
+}
+
+func getProtocols(d *Device, _ *element) (*node, *fault) {
+	m := d.unit.model
+	protocol := func(name string, on bool, port uint16) *node {
+		return el(devNS, "NetworkProtocols", el(typNS, "Name", name), el(typNS, "Enabled", on), el(typNS, "Port", port))
+	}
+	list := []*node{protocol("HTTP", m.HTTPS != "only", cmp.Or(m.Plain, 80)), protocol("RTSP", true, 554)}
+	if m.HTTPS != "" {
+		list = append(list, protocol("HTTPS", m.HTTPS != "off", 443))
+	}
+	return response("GetNetworkProtocols", list)
 }
 
 func setScopes(d *Device, req *element) (*node, *fault) {

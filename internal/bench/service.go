@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"cmp"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -30,6 +31,8 @@ type operation struct {
 type fault struct {
 	code, sub, subsub, reason string
 	auth                      bool // for want of a password
+	status                    int  // of HTTP, instead of the model's
+	retry                     time.Duration
 }
 
 func (f *fault) node() *node {
@@ -68,6 +71,12 @@ func (d *Device) serveSOAP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	answer, f, then := d.call(r, msg.find("Header"), &body.Kids[0])
+	if d.fails(&body.Kids[0]) {
+		if then.do != nil {
+			then.do()
+		}
+		panic(http.ErrAbortHandler) // hangs up without an answer
+	}
 	if then.do != nil && then.beforeAnswer {
 		then.do()
 	}
@@ -75,6 +84,21 @@ func (d *Device) serveSOAP(w http.ResponseWriter, r *http.Request) {
 	if then.do != nil && !then.beforeAnswer {
 		then.do()
 	}
+}
+
+// fails rolls for the faults of the site: whether this answer is lost, and whether
+// the device restarts by itself.
+func (d *Device) fails(req *element) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	share := d.faults.LoseRead
+	if operations[req.XMLName.Local].access == writing {
+		share = d.faults.LoseAnswer
+	}
+	if d.roll(d.faults.Restart) {
+		go d.again(d.unit.Restart, false)
+	}
+	return d.roll(share)
 }
 
 // effect is what an operation sets going on the device, after its answer has
@@ -125,8 +149,14 @@ func (d *Device) admit(r *http.Request, header *element, op operation) *fault {
 		}
 		return nil
 	}
-	if d.check(r, header) == welcome {
+	v := d.check(r, header)
+	switch {
+	case v == welcome:
 		return nil
+	case v == wrong && d.shut() && d.unit.model.LockAnswer == "fault":
+		return &fault{code: "Sender", sub: "NotAuthorized", reason: "The account is locked after too many attempts", auth: true}
+	case v == wrong && d.shut() && d.unit.model.LockAnswer == "status":
+		return &fault{code: "Sender", sub: "NotAuthorized", reason: "Not now", status: http.StatusLocked, retry: time.Until(d.guard.locked)}
 	}
 	return notAuthorized
 }
@@ -136,7 +166,10 @@ func (d *Device) answer(w http.ResponseWriter, body *node, f *fault) {
 	model := d.unit.model
 	status := http.StatusOK
 	if f != nil {
-		body, status = f.node(), model.FaultCode
+		body, status = f.node(), cmp.Or(f.status, model.FaultCode)
+		if f.retry > 0 {
+			w.Header().Set("Retry-After", fmt.Sprint(int(f.retry/time.Second)))
+		}
 		if f.auth {
 			d.mu.Lock()
 			if d.challenge(w.Header()) {

@@ -30,10 +30,19 @@ type Site struct {
 	Seed    uint64           `yaml:"seed"`
 	Loss    float64          `yaml:"loss"`  // share of frame deliveries lost, 0 to 1
 	Delay   time.Duration    `yaml:"delay"` // of every delivery
+	Faults  Faults           `yaml:"faults"`
 	Laptop  Laptop           `yaml:"laptop"`
 	Models  map[string]Model `yaml:"models"`
 	Devices []Unit           `yaml:"devices"`
 	Others  []Bystander      `yaml:"others"`
+}
+
+// Faults are what goes wrong with devices at random, each as a share of the
+// requests they answer, 0 to 1.
+type Faults struct {
+	LoseAnswer float64 `yaml:"lose_answer"` // of writes: carried out, and the answer lost
+	LoseRead   float64 `yaml:"lose_read"`   // of readings: the answer lost
+	Restart    float64 `yaml:"restart"`     // of either: it restarts by itself after that
 }
 
 // Laptop is what a client's port looks like.
@@ -60,6 +69,10 @@ type Model struct {
 	NoServices bool          `yaml:"no_services"`  // lacks GetServices
 	FaultCode  int           `yaml:"fault_status"` // HTTP status of faults, 400 or 500
 	Rules      *Rules        `yaml:"rules"`
+	HTTPS      string        `yaml:"https"`      // on: beside HTTP; only: without HTTP; off: it has it, switched off; none if left out
+	Plain      uint16        `yaml:"http_port"`  // of HTTP, 80 if left out
+	LockAnswer string        `yaml:"lock"`       // when locked: silent (as for a wrong password, the default), status (423), or fault
+	NoServers  bool          `yaml:"no_servers"` // has no settings for DNS and NTP
 }
 
 // Rules are a model's password rules.
@@ -94,6 +107,8 @@ type Unit struct {
 	DHCPOnly bool          `yaml:"dhcp_only"` // refuses a static address
 	Name     string        `yaml:"name"`
 	Password string        `yaml:"password"` // of its administrator, set by someone else before
+	Guest    string        `yaml:"guest"`    // a further user, set by someone else before
+	Locked   bool          `yaml:"locked"`   // by the wrong passwords of someone else
 	Clock    time.Duration `yaml:"clock"`    // its clock minus the true time
 	Restart  time.Duration `yaml:"restart"`  // instead of the model's
 	Slow     time.Duration `yaml:"slow"`     // before each answer
@@ -138,7 +153,8 @@ const Demo = "quillmere"
 // Load reads a site: a file, or the name of a built-in one.
 func Load(name string) (*Site, error) {
 	data, err := os.ReadFile(name)
-	if errors.Is(err, fs.ErrNotExist) && !strings.ContainsAny(name, "./\\") {
+	// A job folder may well be called as its site is.
+	if info, serr := os.Stat(name); !strings.ContainsAny(name, "./\\") && (errors.Is(serr, fs.ErrNotExist) || serr == nil && info.IsDir()) {
 		data, err = builtin.ReadFile("sites/" + name + ".yaml")
 	}
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/internal/job"
@@ -35,9 +36,14 @@ type App struct {
 	Out    io.Writer // results only
 	Err    io.Writer // progress, prompts and logs
 	Getenv func(string) string
+	// Journal, if set, is put around the journal of a commissioning: a test of what an
+	// interruption does looks in there.
+	Journal func(commission.Journal) commission.Journal
+	// KeyWork, if set, is the scrypt work factor of keyrings written, for tests.
+	KeyWork int
 
 	jobDir, wireSpec, passphraseFile, logLevel, capture string
-	json, yes, quiet                                    bool
+	json, yes, quiet, captureKeys                       bool
 }
 
 // usageError is wrong usage: exit code 2.
@@ -131,7 +137,8 @@ A job, in the order of the work:
 	f.StringVar(&a.jobDir, "job", ".", "the job's folder")
 	f.StringVar(&a.wireSpec, "wire", "", "where frames come and go: an adapter's `name`, or bench:PATH; the only adapter that is up if left out")
 	f.StringVar(&a.passphraseFile, "passphrase-file", "", "read the keyring's passphrase from this `file` (or set JANUSTAT_PASSPHRASE)")
-	f.StringVar(&a.capture, "capture", "", "record every frame that comes and goes in this new pcapng `file`; it can hold passwords")
+	f.StringVar(&a.capture, "capture", "", "record every frame that comes and goes in this new pcapng `file`; requests that set a password are blanked")
+	f.BoolVar(&a.captureKeys, "capture-keys", false, "keep the requests that set a password in the capture too")
 	f.BoolVar(&a.json, "json", false, "one JSON document on standard output")
 	f.BoolVar(&a.yes, "yes", false, "do not ask")
 	f.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
@@ -220,13 +227,17 @@ func (a *App) withNet(f func(*reach.Net) error) error {
 		return err
 	}
 	if a.capture != "" {
-		recorded, err := wire.Record(w, a.capture)
+		recorded, err := wire.Record(w, a.capture, a.captureKeys)
 		if err != nil {
 			w.Close()
 			return usageError{err}
 		}
 		w = recorded
-		a.say("recording every frame in %s: where a password is set without encryption, it is in there; keep the file as safe as the keyring", a.capture)
+		if a.captureKeys {
+			a.say("recording every frame in %s: where a password is set without encryption, it is in there; keep the file as safe as the keyring", a.capture)
+		} else {
+			a.say("recording every frame in %s; requests that set a password are blanked (--capture-keys keeps them)", a.capture)
+		}
 	}
 	facts := w.Facts()
 	if facts.Forwards {

@@ -118,8 +118,8 @@ func (a *App) printTyping(plans []commission.Plan, devices []device.Device) {
 		if p.Manner != commission.ByHand || p.From == p.Target.Address {
 			continue
 		}
-		dns := make([]string, len(p.DNS))
-		for i, x := range p.DNS {
+		dns := make([]string, len(p.Target.DNS))
+		for i, x := range p.Target.DNS {
 			dns[i] = x.String()
 		}
 		l.add(plain(p.Tag), plain(p.MAC.String()), plain(addressText(p.From)), styled(p.Target.Address.String(), &goodStyle),
@@ -171,9 +171,13 @@ func (a *App) plannerWith(ctx context.Context, j *job.Job, devices []device.Devi
 	if err != nil {
 		return nil, err
 	}
-	p := &field.Planner{Sheet: j.Sheet, Keys: keys, MaybeKeyed: maybeKeyed, Random: rand.Reader}
+	progress, err := j.Register.Progress(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p := &field.Planner{Sheet: j.Sheet, Keys: keys, MaybeKeyed: maybeKeyed, Progress: progress, Random: rand.Reader}
 	if g, err := field.Ground(ctx, j, devices); err == nil {
-		p.DNS = g.DNS
+		p.DNS, p.NTP = g.DNS, g.NTP
 	}
 	return p, nil
 }
@@ -193,32 +197,35 @@ func (a *App) plans(p *field.Planner, devices []device.Device) ([]commission.Pla
 	if !had && !p.Keys.Site().IsZero() {
 		a.say("made a site password; it is on the keyring: janustat key show")
 	}
-	// A further form of a password is saved while others are at work.
+	offerOtherForms(p, plans, devices)
+	return plans, nil
+}
+
+// offerOtherForms lets devices that refuse a password have another form of it,
+// which is saved while others are at work.
+func offerOtherForms(p *field.Planner, plans []commission.Plan, devices []device.Device) {
 	var saving sync.Mutex
 	for i := range plans {
 		if plans[i].Manner != commission.ByService {
 			continue
 		}
-		if d := deviceByID(devices, plans[i].ID); d != nil {
-			another := p.Another(*d, p.Keys.Save)
-			if another == nil {
-				continue
-			}
-			plans[i].Another = func(refused int) (secret.Password, error) {
-				saving.Lock()
-				defer saving.Unlock()
-				return another(refused)
-			}
+		another := p.Another(*deviceByID(devices, plans[i].ID), p.Keys.Save)
+		if another == nil {
+			continue
+		}
+		plans[i].Another = func(s commission.Step, user string, refused int) (secret.Password, error) {
+			saving.Lock()
+			defer saving.Unlock()
+			return another(s, user, refused)
 		}
 	}
-	return plans, nil
 }
 
 func (a *App) carryOut(ctx context.Context, j *job.Job, site *field.Site, planner *field.Planner, plans []commission.Plan, crew int, hands time.Duration) error {
 	begun := time.Now()
 	view := a.startView(plans)
 	worker := commission.Worker{
-		Site: site, Journal: j.Register, Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
+		Site: site, Journal: a.journal(j), Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
 		Place: commission.NewPlaces(crew), HandLimit: hands, Watch: view.step,
 	}
 	results, err := a.watchOver(ctx, j, planner.Keys, view, func(done func(commission.Result)) []commission.Result {
@@ -228,6 +235,13 @@ func (a *App) carryOut(ctx context.Context, j *job.Job, site *field.Site, planne
 		return err
 	}
 	return a.summary(results, time.Since(begun))
+}
+
+func (a *App) journal(j *job.Job) commission.Journal {
+	if a.Journal != nil {
+		return a.Journal(j.Register)
+	}
+	return j.Register
 }
 
 // watchOver shows and saves each result as it comes, and what it tells of keys
@@ -282,6 +296,7 @@ type resultJSON struct {
 	Next    string            `json:"next,omitempty"`
 	Writes  []commission.Step `json:"writes"`
 	Manner  commission.Manner `json:"manner,omitempty"`
+	Notes   []string          `json:"notes,omitempty"`
 	SpentMS map[string]int64  `json:"spent_ms"`
 }
 
@@ -299,7 +314,7 @@ func (a *App) summary(results []commission.Result, took time.Duration) error {
 			for s, d := range r.Spent {
 				spent[string(s)] = d.Milliseconds()
 			}
-			out[i] = resultJSON{r.Plan.Tag, r.Plan.MAC, r.Plan.Target.Address.String(), r.Status, r.Reason, r.Next, orEmpty(r.Writes), mannerOf(r), spent}
+			out[i] = resultJSON{r.Plan.Tag, r.Plan.MAC, r.Plan.Target.Address.String(), r.Status, r.Reason, r.Next, orEmpty(r.Writes), mannerOf(r), r.Notes, spent}
 		}
 		if err := a.emit(struct {
 			Results []resultJSON `json:"results"`
@@ -339,8 +354,26 @@ func (a *App) printSummary(results []commission.Result, count map[commission.Sta
 		}
 	}
 	a.printReservations(reserved)
+	a.printNotes(results)
 	if count[commission.Done] == len(results) {
 		fmt.Fprintln(a.Out, "Next: janustat prove")
+	}
+}
+
+// printNotes tells what is worth knowing, once for all devices that it is true of.
+func (a *App) printNotes(results []commission.Result) {
+	var order []string
+	whose := map[string][]string{}
+	for _, r := range results {
+		for _, n := range r.Notes {
+			if whose[n] == nil {
+				order = append(order, n)
+			}
+			whose[n] = append(whose[n], r.Plan.Tag)
+		}
+	}
+	for _, n := range order {
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, "Note: "+strings.Join(whose[n], " ")+": "+n))
 	}
 }
 
@@ -360,7 +393,7 @@ var timedSteps = []struct {
 	{"finding", []commission.Step{commission.StepFind}},
 	{"waiting for the address probe", []commission.Step{commission.StepProbe}},
 	{"speaking", []commission.Step{
-		commission.StepKey, commission.StepClock, commission.StepName, commission.StepAddress, commission.StepGateway, commission.StepRestart, commission.StepVerify,
+		commission.StepKey, commission.StepRekey, commission.StepClock, commission.StepName, commission.StepUser, commission.StepDNS, commission.StepNTP, commission.StepAddress, commission.StepGateway, commission.StepRestart, commission.StepVerify,
 	}},
 	{"restarting or moving", []commission.Step{commission.StepReturn}},
 	{"waiting for hands", []commission.Step{commission.StepHand}},
@@ -445,6 +478,6 @@ func (a *App) dryRun(j *job.Job, devices []device.Device) error {
 		l.add(plain(r.Tag), plain(r.From), plain(r.To), plain(text))
 	}
 	a.write(a.Out, l)
-	fmt.Fprintln(a.Out, "\nNothing was sent. Clocks are read when it is carried out, and set where they are more than 2 s off.")
+	fmt.Fprintln(a.Out, "\nNothing was sent. Clocks are read when it is carried out, and set where they are more than a second off.")
 	return nil
 }

@@ -38,6 +38,7 @@ type deviceJSON struct {
 	Registry  string             `json:"registry,omitempty"` // whom IEEE gave the MAC's prefix to
 	NotOurs   bool               `json:"not_ours,omitempty"`
 	Asks      *device.DHCPClient `json:"asks,omitempty"` // what it says when it asks for an address
+	TLS       *device.TLS        `json:"tls,omitempty"`  // its device service over HTTPS
 	SeenAt    time.Time          `json:"seen_at"`
 }
 
@@ -45,7 +46,7 @@ func asJSON(d *device.Device) deviceJSON {
 	out := deviceJSON{
 		Tag: d.Tag, Kind: d.Kind, Make: d.Make, Model: d.Model, Serial: d.Serial, MAC: d.MAC, Address: d.Address(),
 		Condition: d.Condition, Access: d.Access, Firmware: d.Firmware, Name: d.Name, InJob: d.InJob,
-		Ports: d.Ports, Clashing: d.Clashing, Host: d.Host, Offers: d.Offers, Registry: d.Registry, NotOurs: d.NotOurs, Asks: d.Asks, SeenAt: d.SeenAt.UTC().Truncate(time.Second),
+		Ports: d.Ports, Clashing: d.Clashing, Host: d.Host, Offers: d.Offers, Registry: d.Registry, NotOurs: d.NotOurs, Asks: d.Asks, TLS: d.TLS, SeenAt: d.SeenAt.UTC().Truncate(time.Second),
 	}
 	if len(d.Addresses) > 1 {
 		out.Addresses = d.Addresses

@@ -32,7 +32,15 @@ func (a *App) handoverCommand() *cobra.Command {
 			if err != nil {
 				g = ground.Ground{}
 			}
-			r := handover.New(j.Sheet.Name, g, devices, time.Now())
+			progress, err := j.Register.Progress(c.Context())
+			if err != nil {
+				return err
+			}
+			inClear := map[int64]bool{}
+			for id, p := range progress {
+				inClear[id] = p.InClear
+			}
+			r := handover.New(j.Sheet.Name, g, devices, inClear, time.Now())
 			if len(r.Devices) == 0 {
 				return usagef("no device is taken, so there is nothing to hand over")
 			}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -91,6 +92,11 @@ func judge(j *job.Job, devices []device.Device, p secret.Password) error {
 	if err := rules.Judge(p, j.Sheet.User()); err != nil {
 		return usagef("this password will not do: %w", err)
 	}
+	for _, f := range j.Sheet.Factory() {
+		if strings.EqualFold(f.Password.Reveal(), p.Reveal()) {
+			return usagef("this password will not do: it is among the factory passwords of the job sheet, which everybody knows")
+		}
+	}
 	for i := range devices {
 		d := &devices[i]
 		if d.InJob == device.Taken && d.Rules != nil && d.Access == device.Fresh {
@@ -172,11 +178,12 @@ func (a *App) keyGenerateCommand() *cobra.Command {
 }
 
 func (a *App) keyShowCommand() *cobra.Command {
-	return &cobra.Command{
+	var user string
+	c := &cobra.Command{
 		Use:     "show [DEVICE]",
 		Short:   "Print the site password, or that of one device",
 		Long:    "Prints one password, and nothing else, on standard output. It has no --json form.",
-		Example: "  janustat key show\n  janustat key show R01",
+		Example: "  janustat key show\n  janustat key show R01\n  janustat key show R01 --user viewer",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return usagef("key show prints one password at a time")
@@ -194,9 +201,16 @@ func (a *App) keyShowCommand() *cobra.Command {
 					if err != nil {
 						return err
 					}
-					if _, p, _ = keys.For(d.MAC); p.IsZero() {
-						return needsError{d.Label() + " has no password on the keyring"}
+					_, p, _ = keys.For(d.MAC)
+					whose := d.Label()
+					if user != "" {
+						p, whose = keys.UserFor(d.MAC, user), fmt.Sprintf("the user %s on %s", user, d.Label())
 					}
+					if p.IsZero() {
+						return needsError{whose + " has no password on the keyring"}
+					}
+				} else if user != "" {
+					return usagef("--user %s: on which device?", user)
 				} else if p.IsZero() {
 					return needsError{"there is no site password yet: `janustat commission` makes one, `janustat key set` gives one"}
 				}
@@ -205,6 +219,8 @@ func (a *App) keyShowCommand() *cobra.Command {
 			})
 		},
 	}
+	c.Flags().StringVar(&user, "user", "", "that of a further user of the device, by its `name`")
+	return c
 }
 
 // report ends a command that has one thing to say.

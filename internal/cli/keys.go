@@ -6,6 +6,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -53,6 +54,7 @@ type keyJSON struct {
 	User   string        `json:"user,omitempty"`
 	Key    string        `json:"key"` // own, earlier, changed, changing, or none
 	Past   int           `json:"past"`
+	Users  []string      `json:"users,omitempty"` // further ones
 	Access device.Access `json:"access"`
 }
 
@@ -63,7 +65,7 @@ func (a *App) listKeys(j *job.Job, devices []device.Device, keys *job.Keyring) e
 			continue
 		}
 		user, _, ok := keys.For(d.MAC)
-		row := keyJSON{Tag: d.Tag, MAC: d.MAC, User: user, Key: "none", Past: len(keys.Past(d.MAC)), Access: d.Access}
+		row := keyJSON{Tag: d.Tag, MAC: d.MAC, User: user, Key: "none", Past: len(keys.Past(d.MAC)), Users: keys.UserNames(d.MAC), Access: d.Access}
 		if ok {
 			row.Key = map[commission.Origin]string{commission.FromKeyring: "own", commission.FromEarlier: "earlier", commission.FromChange: "changed"}[keys.Origin(d.MAC)]
 		}
@@ -75,13 +77,13 @@ func (a *App) listKeys(j *job.Job, devices []device.Device, keys *job.Keyring) e
 	if a.json {
 		return a.emit(orEmpty(rows))
 	}
-	l := &listing{columns: []column{{"TAG", 0}, {"MAC", 1}, {"USER", 0}, {"KEY", 0}, {"EARLIER ONES", 2}, {"ACCESS", 0}}}
+	l := &listing{columns: []column{{"TAG", 0}, {"MAC", 1}, {"USER", 0}, {"KEY", 0}, {"EARLIER ONES", 2}, {"FURTHER USERS", 3}, {"ACCESS", 0}}}
 	for _, r := range rows {
 		style := &goodStyle
 		if r.Key == "none" || r.Key == "changing" {
 			style = &badStyle
 		}
-		l.add(plain(r.Tag), plain(r.MAC.String()), plain(r.User), styled(r.Key, style), plain(fmt.Sprint(r.Past)), accessCell(r.Access))
+		l.add(plain(r.Tag), plain(r.MAC.String()), plain(r.User), styled(r.Key, style), plain(fmt.Sprint(r.Past)), plain(strings.Join(r.Users, " ")), accessCell(r.Access))
 	}
 	a.write(a.Out, l)
 	fmt.Fprintf(a.Out, "\nstyle %s; keys of earlier work to try on sealed devices: %d\n", j.Sheet.Style(), keys.Earliers())
@@ -205,14 +207,16 @@ func (a *App) prover(ctx context.Context, j *job.Job, devices []device.Device, n
 }
 
 func (a *App) keyChangeCommand() *cobra.Command {
-	return &cobra.Command{
+	var user string
+	c := &cobra.Command{
 		Use:   "change SELECTOR …",
 		Short: "Give devices new passwords",
 		Long: `Makes new passwords for the chosen devices, by the job's style, and gives each its
 own over the old one. The new ones are on the keyring before anything is sent, and
 the old ones stay there, so that there is no moment at which a device has a password
-that is not on it. Run again after an interruption, it finds out which one holds.` + "\n" + selectorHelp,
-		Example: "  janustat key change all --wire eth0\n  janustat key change kind=camera --wire eth0",
+that is not on it. Run again after an interruption, it finds out which one holds.
+With --user it changes those of a further user of the job sheet instead.` + "\n" + selectorHelp,
+		Example: "  janustat key change all --wire eth0\n  janustat key change kind=camera --wire eth0\n  janustat key change kind=recorder --user viewer --wire eth0",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return usagef("key change of which devices? Name them, or use all")
@@ -225,13 +229,15 @@ that is not on it. Run again after an interruption, it finds out which one holds
 				return usageError{err}
 			}
 			return a.withJob(c.Context(), "key change", func(j *job.Job, devices []device.Device) error {
-				return a.keyChange(c.Context(), j, devices, s)
+				return a.keyChange(c.Context(), j, devices, s, user)
 			})
 		},
 	}
+	c.Flags().StringVar(&user, "user", "", "those of this further user of the job sheet, by its `name`")
+	return c
 }
 
-func (a *App) keyChange(ctx context.Context, j *job.Job, devices []device.Device, s device.Selector) error {
+func (a *App) keyChange(ctx context.Context, j *job.Job, devices []device.Device, s device.Selector, user string) error {
 	chosen, err := s.Choose(devices)
 	if err != nil {
 		return err
@@ -249,16 +255,24 @@ func (a *App) keyChange(ctx context.Context, j *job.Job, devices []device.Device
 	if len(picked) == 0 {
 		return usagef("none of these is in the job with a key on the keyring: `janustat key list` shows which are")
 	}
-	if err := a.confirm(fmt.Sprintf("Change the password of %s?", plural(len(picked), "device"))); err != nil {
-		return err
+	plan := planner.Change
+	if user != "" {
+		plan = func(devices []device.Device) ([]commission.Plan, error) { return planner.ChangeUser(devices, user) }
 	}
-	plans, err := planner.Change(picked)
+	plans, err := plan(picked)
 	if err != nil {
 		return usageError{err}
+	}
+	if len(plans) == 0 {
+		return usagef("none of these is to have the user %q: name it under users in the job sheet, and run `janustat commission`", user)
+	}
+	if err := a.confirm(fmt.Sprintf("Change the password of %s?", plural(len(plans), "device"))); err != nil {
+		return err
 	}
 	if err := planner.Keys.Save(); err != nil {
 		return fmt.Errorf("the new passwords could not be saved, so nothing was sent: %w", err)
 	}
+	offerOtherForms(planner, plans, picked)
 	return a.withNet(func(n *reach.Net) error {
 		prover, err := a.prover(ctx, j, devices, n)
 		if err != nil {
@@ -267,13 +281,26 @@ func (a *App) keyChange(ctx context.Context, j *job.Job, devices []device.Device
 		begun := time.Now()
 		view := a.startView(plans)
 		worker := commission.Worker{
-			Site: prover.Site, Journal: j.Register, Attempts: prover.Attempts, Place: commission.NewPlaces(commission.DefaultCrew), Watch: view.step,
+			Site: prover.Site, Journal: a.journal(j), Attempts: prover.Attempts, Place: commission.NewPlaces(commission.DefaultCrew), Watch: view.step,
 		}
 		results, err := a.watchOver(ctx, j, planner.Keys, view, func(done func(commission.Result)) []commission.Result {
+			if user != "" {
+				return commission.ChangeUsersAll(ctx, worker, plans, func(f func()) { go f() }, done)
+			}
 			return commission.ChangeAll(ctx, worker, plans, func(f func()) { go f() }, done)
 		})
 		if err != nil {
 			return err
+		}
+		if user != "" {
+			for _, r := range results {
+				if r.Status == commission.Done {
+					planner.Keys.ConfirmUser(r.Plan.MAC, user)
+				}
+			}
+			if err := planner.Keys.Save(); err != nil {
+				return err
+			}
 		}
 		return a.summary(results, time.Since(begun))
 	})
@@ -392,7 +419,7 @@ func (a *App) recipients(to []string) ([]age.Recipient, error) {
 	return []age.Recipient{r}, nil
 }
 
-// keyTable is what the client reads: one row a device (RFC 4180).
+// keyTable is what the client reads: one row a device and user (RFC 4180).
 func keyTable(devices []device.Device, keys *job.Keyring) ([]byte, int, error) {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
@@ -404,7 +431,11 @@ func keyTable(devices []device.Device, keys *job.Keyring) ([]byte, int, error) {
 			continue
 		}
 		n++
-		rows = append(rows, []string{d.Tag, d.Name, d.Make, d.Model, d.Serial, d.MAC.String(), addressText(d.Address()), user, password.Reveal()})
+		row := []string{d.Tag, d.Name, d.Make, d.Model, d.Serial, d.MAC.String(), addressText(d.Address())}
+		rows = append(rows, append(slices.Clone(row), user, password.Reveal()))
+		for _, name := range keys.UserNames(d.MAC) {
+			rows = append(rows, append(slices.Clone(row), name, keys.UserFor(d.MAC, name).Reveal()))
+		}
 	}
 	if err := w.WriteAll(rows); err != nil {
 		return nil, 0, err

@@ -122,6 +122,9 @@ func (a *App) printDevice(d *device.Device, history []job.Entry) {
 	line("MAC's holder", d.Registry)
 	line("open ports", portsText(d.Ports))
 	line("offers", strings.Join(d.Offers, " "))
+	if d.TLS != nil {
+		line("HTTPS", fmt.Sprintf("port %d, certificate %s", d.TLS.Port, fingerprintText(d.TLS.Fingerprint)))
+	}
 	if d.Asks != nil {
 		line("asks by DHCP", clientText(d.Asks))
 	}
@@ -181,6 +184,16 @@ func clashText(d *device.Device) string {
 	return " (also claimed by " + strings.Join(others, ", ") + ")"
 }
 
+// fingerprintText groups the beginning of a fingerprint, as people compare them.
+func fingerprintText(f string) string {
+	const groups, size = 4, 4
+	var parts []string
+	for i := 0; i+size <= len(f) && len(parts) < groups; i += size {
+		parts = append(parts, f[i:i+size])
+	}
+	return strings.Join(parts, " ") + " … (SHA-256)"
+}
+
 func settingsText(s *device.Settings) string {
 	if s == nil {
 		return ""
@@ -191,6 +204,12 @@ func settingsText(s *device.Settings) string {
 	}
 	if s.DHCP {
 		text += ", by DHCP"
+	}
+	if len(s.DNS) > 0 {
+		text += ", DNS " + joinAddresses(s.DNS)
+	}
+	if len(s.NTP) > 0 {
+		text += ", NTP " + joinAddresses(s.NTP)
 	}
 	if s.Name != "" {
 		text += fmt.Sprintf(", %q", s.Name)

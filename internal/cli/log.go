@@ -112,6 +112,9 @@ var stepWords = map[commission.Step]string{
 	commission.StepKey:     "was given its first password, for its %s",
 	commission.StepClock:   "had its clock set to %s",
 	commission.StepName:    "was named %q",
+	commission.StepDNS:     "was told its DNS servers: %s",
+	commission.StepNTP:     "was told its NTP servers: %s",
+	commission.StepUser:    "was given the user %s",
 	commission.StepAddress: "was moved to %s",
 	commission.StepGateway: "had its gateway set to %s",
 	commission.StepRestart: "was restarted, %s",
@@ -124,6 +127,9 @@ func stepText(e job.Entry) string {
 	text := e.Step + ": " + e.Intent
 	if words, ok := stepWords[commission.Step(e.Step)]; ok {
 		text = fmt.Sprintf(words, e.Intent)
+	}
+	if e.InClear && e.Outcome != "refused" {
+		text += " (password set without encryption)"
 	}
 	took := ""
 	if d := e.Ended.Sub(e.Begun); !e.Ended.IsZero() && d >= time.Second {

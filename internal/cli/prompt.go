@@ -106,8 +106,12 @@ func (a *App) keyring(j *job.Job, create bool) (*job.Keyring, error) {
 	if err != nil {
 		return nil, err
 	}
+	var keys *job.Keyring
 	if missing {
-		return job.NewKeyring(path, phrase), nil
+		keys = job.NewKeyring(path, phrase)
+	} else if keys, err = job.OpenKeyring(path, phrase); err != nil {
+		return nil, err
 	}
-	return job.OpenKeyring(path, phrase)
+	keys.SetWork(a.KeyWork)
+	return keys, nil
 }

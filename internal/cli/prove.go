@@ -15,7 +15,6 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
-	"janustat/core/secret"
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/reach"
@@ -27,8 +26,10 @@ func (a *App) proveCommand() *cobra.Command {
 		Short: "Read everything back and compare it with the register",
 		Long: `Visits every commissioned device and checks that it answers at its address, alone,
 with its password and not without one nor with an old or a factory one, that it has
-no other users, that it is the same device with the same firmware, and that its
-address, gateway, name and clock are right. Of a device set up by hand, or one that
+the users it is to have and no others, that it is the same device with the same
+firmware and certificate, and that its address, mask, gateway, DNS, NTP, name and clock
+are right. Old and factory passwords are offered within the budget of tries, a few at
+each proving, and what was refused once is not offered again. Of a device set up by hand, or one that
 takes nothing but a lease, only the first two can be seen. Nothing is written to any device.
 Exit code 1 on any difference.`,
 		Example: "  janustat prove --wire eth0\n  janustat prove --json",
@@ -70,15 +71,11 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 		Site:     &field.Site{Net: n, Subnets: subnets, Avoid: avoid},
 		Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
 	}
-	budget := j.Sheet.Budget().PerHour
-	if budget == 0 {
-		budget = secret.DefaultBudget
-	}
-	prover.Old = func(mac device.MAC) ([]commission.Credential, int) {
+	prover.Old = func(mac device.MAC) []commission.Credential {
 		_, own, _ := planner.Keys.For(mac)
 		old := slices.Concat(planner.Keys.Past(mac), j.Sheet.Factory())
 		old = slices.DeleteFunc(old, func(k commission.Credential) bool { return k.Password == own })
-		return planner.Keys.NotRefused(mac, old), budget - 1
+		return planner.Keys.NotRefused(mac, old)
 	}
 	a.say("proving %s …", plural(len(plans), "device"))
 	proofs := a.proveAll(ctx, prover, devices, plans)
@@ -131,7 +128,7 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 			return err
 		}
 	}
-	if err := a.printProofs(proofs, failed); err != nil {
+	if err := a.printProofs(proofs, failed, planner.Progress); err != nil {
 		return err
 	}
 	if failed > 0 {
@@ -166,15 +163,16 @@ type proofJSON struct {
 	MAC     device.MAC    `json:"mac"`
 	Address string        `json:"address"`
 	OK      bool          `json:"ok"`
+	InClear bool          `json:"password_in_clear"` // was set without encryption
 	Checks  []field.Check `json:"checks"`
 }
 
-func (a *App) printProofs(proofs []field.Proof, failed int) error {
+func (a *App) printProofs(proofs []field.Proof, failed int, progress map[int64]job.Progress) error {
 	if a.json {
 		out := make([]proofJSON, len(proofs))
 		for i := range proofs {
 			d := &proofs[i].Device
-			out[i] = proofJSON{d.Tag, d.MAC, d.Allotted.Address.String(), proofs[i].OK(), proofs[i].Checks}
+			out[i] = proofJSON{d.Tag, d.MAC, d.Allotted.Address.String(), proofs[i].OK(), progress[d.ID].InClear, proofs[i].Checks}
 		}
 		return a.emit(struct {
 			Devices []proofJSON `json:"devices"`
@@ -182,12 +180,18 @@ func (a *App) printProofs(proofs []field.Proof, failed int) error {
 		}{out, failed})
 	}
 	l := &listing{columns: []column{{"TAG", 0}, {"AT", 0}}}
-	for _, name := range field.Checks {
+	// What no device was asked has no column.
+	asked := slices.DeleteFunc(slices.Clone(field.Checks), func(name string) bool {
+		return !slices.ContainsFunc(proofs, func(p field.Proof) bool {
+			return slices.ContainsFunc(p.Checks, func(c field.Check) bool { return c.Name == name })
+		})
+	})
+	for _, name := range asked {
 		l.columns = append(l.columns, column{head: strings.ToUpper(cmp.Or(checkHeads[name], name))})
 	}
 	for i := range proofs {
 		row := []cell{plain(proofs[i].Device.Tag), plain(proofs[i].Device.Allotted.Address.String())}
-		for _, name := range field.Checks {
+		for _, name := range asked {
 			row = append(row, checkCell(proofs[i].Checks, name))
 		}
 		l.add(row...)
@@ -201,16 +205,49 @@ func (a *App) printProofs(proofs []field.Proof, failed int) error {
 			}
 		}
 	}
+	held := "every check held"
+	if a.printOldKeysLeft(proofs) {
+		held += " so far"
+	}
+	if n := countInClear(proofs, progress); n > 0 {
+		fmt.Fprintf(a.Out, "Password set without encryption: %s of %d (`janustat log DEVICE` tells when).\n", plural(n, "device"), len(proofs))
+	}
 	if failed > 0 {
 		fmt.Fprintf(a.Out, "%d of %d devices proved, %d not. Mend with `janustat commission`, then prove again.\n", len(proofs)-failed, len(proofs), failed)
 		return nil
 	}
-	fmt.Fprintf(a.Out, "%s: every check held. Next: janustat handover\n", a.paint(a.Out, goodStyle, fmt.Sprintf("%d of %d devices proved", len(proofs), len(proofs))))
+	fmt.Fprintf(a.Out, "%s: %s. Next: janustat handover\n", a.paint(a.Out, goodStyle, fmt.Sprintf("%d of %d devices proved", len(proofs), len(proofs))), held)
 	return nil
 }
 
+func countInClear(proofs []field.Proof, progress map[int64]job.Progress) (n int) {
+	for i := range proofs {
+		if progress[proofs[i].Device.ID].InClear {
+			n++
+		}
+	}
+	return n
+}
+
+// printOldKeysLeft tells where the budget of tries kept old keys from being offered.
+func (a *App) printOldKeysLeft(proofs []field.Proof) (some bool) {
+	var tags []string
+	left := 0
+	for i := range proofs {
+		for _, c := range proofs[i].Checks {
+			if c.Left > 0 {
+				tags, left = append(tags, proofs[i].Device.Tag), left+c.Left
+			}
+		}
+	}
+	if left > 0 {
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("Old and factory passwords not offered yet, for the budget of tries: %d, on %s. `janustat prove` goes on with them in an hour.", left, strings.Join(tags, " "))))
+	}
+	return left > 0
+}
+
 // checkHeads shorten the names of some checks, so that all fit on a screen.
-var checkHeads = map[string]string{field.CheckPassword: "key", field.CheckOldKeys: "old key", field.CheckIdentity: "same"}
+var checkHeads = map[string]string{field.CheckPassword: "key", field.CheckOldKeys: "old", field.CheckFirmware: "fw", field.CheckIdentity: "same", field.CheckCert: "cert", field.CheckAnswers: "up"}
 
 // checkCell shows a check in words, so that it reads without colour too.
 func checkCell(checks []field.Check, name string) cell {
@@ -218,6 +255,8 @@ func checkCell(checks []field.Check, name string) cell {
 	switch {
 	case at < 0:
 		return cell{text: "–", style: &faintStyle}
+	case checks[at].Left > 0:
+		return cell{text: fmt.Sprintf("%d left", checks[at].Left), style: &workStyle}
 	case checks[at].OK:
 		return cell{text: "ok", style: &goodStyle}
 	default:

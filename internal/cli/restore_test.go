@@ -2,7 +2,6 @@ package cli
 
 import (
 	"encoding/json"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -10,7 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"janustat/internal/bench"
-	"janustat/internal/bench/benchtest"
 )
 
 const restoreSite = `
@@ -26,10 +24,9 @@ func TestResetRestoreAndReplace(t *testing.T) {
 	t.Parallel()
 	site, err := bench.Parse([]byte(restoreSite))
 	require.NoError(t, err)
-	socket, logs, b := benchtest.StartSite(t, site)
-	c := &crew{t: t, dir: filepath.Join(t.TempDir(), "job"), wire: "bench:" + socket, logs: logs}
+	c := hireOn(t, site, "--subnet", "10.61.8.0/23")
+	b := c.bench
 	b.Device("spare").Unplug()
-	c.must("begin", c.dir, "--subnet", "10.61.8.0/23", "--quiet")
 	c.sheet("password: {style: each}\nnames: {C01: Quay, C02: Ramp}\n")
 	c.must("survey", "--quiet")
 	c.must("take", "all", "--yes")
@@ -82,16 +79,15 @@ devices:
   - {id: cube, model: tallow-cube, mac: "02:7a:11:00:04:01", serial: W1, window: 20s, restart: 1s}
 `))
 	require.NoError(t, err)
-	socket, logs, b := benchtest.StartSite(t, site)
-	c := &crew{t: t, dir: filepath.Join(t.TempDir(), "job"), wire: "bench:" + socket, logs: logs}
-	c.must("begin", c.dir, "--subnet", "10.61.8.0/23", "--quiet")
+	c := hireOn(t, site, "--subnet", "10.61.8.0/23")
+	b := c.bench
 	c.must("survey", "--quiet", "--for", "20s")
 	c.must("take", "all", "--yes")
 	c.must("allot")
 	// Somebody powers it off and on as soon as it has refused.
 	go func() {
 		for {
-			for _, e := range logs.Events() {
+			for _, e := range c.logs.Events() {
 				if e.What == bench.EventWrite && !e.OK {
 					b.Device("cube").Restart()
 					return

@@ -2,7 +2,9 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"net"
 	"os"
@@ -18,24 +20,48 @@ import (
 	"janustat/internal/bench/benchtest"
 )
 
+// TestMain lets more tests run beside each other than there are processors: they
+// wait for restarts and address probes most of the time.
+func TestMain(m *testing.M) {
+	_ = flag.Set("test.parallel", "6") // known to the package testing
+	os.Exit(m.Run())
+}
+
 // crew is a program on a bench: commands run as a person would type them.
 type crew struct {
 	t    testing.TB
 	dir  string
 	wire string
 	logs *bench.Log
+	// printed is all that commands printed, but for `key show`, which is to print a password.
+	bench   *bench.Bench
+	ran     map[string]bool // commands, for a test that looks
+	printed *strings.Builder
 }
 
 // hire brings a site up and begins a job on it.
 func hire(t testing.TB, site string, begin ...string) *crew {
-	socket, logs := benchtest.Start(t, site)
-	c := &crew{t: t, dir: filepath.Join(t.TempDir(), "job"), wire: "bench:" + socket, logs: logs}
+	s, err := bench.Parse([]byte(site))
+	require.NoError(t, err)
+	return hireOn(t, s, begin...)
+}
+
+// hireOn does so for a site that is there already. When the test ends, nothing
+// that was written or printed may hold a password that any device ever had.
+func hireOn(t testing.TB, site *bench.Site, begin ...string) *crew {
+	socket, logs, b := benchtest.StartSite(t, site)
+	c := &crew{t: t, dir: filepath.Join(t.TempDir(), "job"), wire: "bench:" + socket, logs: logs, bench: b, printed: &strings.Builder{}, ran: map[string]bool{}}
+	t.Cleanup(c.assertNothingLeaked)
 	c.must(append([]string{"begin", c.dir}, begin...)...)
 	return c
 }
 
 // run gives the exit code and both streams of a command.
 func (c *crew) run(stdin string, args ...string) (code int, stdout, stderr string) {
+	return c.runUntil(c.t.Context(), stdin, args...)
+}
+
+func (c *crew) runUntil(ctx context.Context, stdin string, args ...string) (code int, stdout, stderr string) {
 	var out, errs bytes.Buffer
 	a := App{In: strings.NewReader(stdin), Out: &out, Err: &errs, Getenv: func(k string) string {
 		if k == "JANUSTAT_PASSPHRASE" {
@@ -43,7 +69,11 @@ func (c *crew) run(stdin string, args ...string) (code int, stdout, stderr strin
 		}
 		return ""
 	}}
-	code = a.Run(c.t.Context(), append(args, "--job", c.dir, "--wire", c.wire))
+	code = a.Run(ctx, append(args, "--job", c.dir, "--wire", c.wire))
+	c.printed.Write(errs.Bytes())
+	if len(args) < 2 || args[0] != "key" || args[1] != "show" {
+		c.printed.Write(out.Bytes())
+	}
 	return code, out.String(), errs.String()
 }
 
@@ -93,6 +123,7 @@ func writes(events []bench.Event) []bench.Event {
 }
 
 func TestTheWholeJob(t *testing.T) {
+	t.Parallel()
 	c := hire(t, mixed)
 	mark := 0
 	quiet := func(what string) {
@@ -179,6 +210,16 @@ func TestTheWholeJob(t *testing.T) {
 	c.noPasswords()
 }
 
+// assertNothingLeaked searches all that was written and printed.
+func (c *crew) assertNothingLeaked() {
+	var secrets []string
+	for _, d := range c.bench.Devices() {
+		secrets = append(secrets, d.Passwords()...)
+	}
+	slices.Sort(secrets)
+	c.assertHidden(slices.Compact(secrets), c.printed.String())
+}
+
 // noPasswords looks through every file of the job for any password on its keyring.
 func (c *crew) noPasswords() {
 	c.t.Helper()
@@ -198,6 +239,7 @@ func (c *crew) noPasswords() {
 }
 
 func TestAKeyedRecorderDefinesTheGround(t *testing.T) {
+	t.Parallel()
 	c := hire(t, `
 site: Recorder
 seed: 1
@@ -234,6 +276,7 @@ devices:
 }
 
 func TestTheBudgetHoldsAcrossRuns(t *testing.T) {
+	t.Parallel()
 	c := hire(t, `
 site: Sealed
 seed: 1
@@ -247,7 +290,7 @@ devices:
 	code, out, _ := c.run("", "commission", "--yes")
 	assert.Equal(t, ExitNeeds, code)
 	assert.Contains(t, out, "the keyring has no password for it")
-	assert.Contains(t, out, "next: put its password on the keyring (`janustat key set C01`)")
+	assert.Contains(t, out, "next: put its password on the keyring (`janustat key set C01`, or `janustat key add` for one of earlier work)")
 	for run := range 3 {
 		code, _, errs := c.run(fmt.Sprintf("Wrong-Guess-%d\n", run), "key", "set", "C01")
 		assert.Equal(t, ExitNeeds, code)
@@ -270,6 +313,7 @@ devices:
 
 // A device that the allotted address turns out to be taken for is left as it is.
 func TestAnAddressTakenSinceTheSurveyIsNotGiven(t *testing.T) {
+	t.Parallel()
 	site := `
 site: Taken
 seed: 1
@@ -295,6 +339,7 @@ others:
 }
 
 func TestAPulledCableIsTold(t *testing.T) {
+	t.Parallel()
 	c := hire(t, mixed)
 	// A bench that hangs up: the cable is pulled.
 	path := filepath.Join(filepath.Dir(strings.TrimPrefix(c.wire, "bench:")), "p")

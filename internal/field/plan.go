@@ -20,14 +20,15 @@ type Planner struct {
 	Sheet      *job.Sheet
 	Keys       *job.Keyring
 	MaybeKeyed map[int64]bool // by ID: devices that may have been sent the password kept for them
-	DNS        []netip.Addr   // to be typed in by hand
+	Progress   map[int64]job.Progress
+	DNS, NTP   []netip.Addr // the site's
 	Random     io.Reader
 	Changed    bool
 }
 
 // Plans says what each taken and allotted device is to become. Devices without
-// a password of their own on the keyring get one there, by the job's style. A
-// sealed device gets none: a password made for others would only cost it a try.
+// a password of their own on the keyring get one there, by the job's style. One
+// that has a password already gets none: one made for others would only cost it a try.
 // A fresh device that was never sent the password kept for it gets the present
 // one of its style, which may be newer, unless each device has its own.
 func (p *Planner) Plans(devices []device.Device) (plans []commission.Plan, err error) {
@@ -54,13 +55,14 @@ func (p *Planner) Plans(devices []device.Device) (plans []commission.Plan, err e
 func (p *Planner) plan(d *device.Device, devices []device.Device) (commission.Plan, error) {
 	if manner := MannerOf(d); manner != commission.ByService {
 		return commission.Plan{
-			ID: d.ID, Tag: d.Tag, MAC: d.MAC, Serial: d.Serial, From: d.Address(), Target: *d.Allotted, Manner: manner, DNS: p.DNS,
+			ID: d.ID, Tag: d.Tag, MAC: d.MAC, Serial: d.Serial, From: d.Address(), Target: p.target(d), Manner: manner,
 		}, nil
 	}
 	plan := p.KeyPlan(d)
 	_, _, ok := p.Keys.For(d.MAC)
 	renew := d.Access == device.Fresh && !p.MaybeKeyed[d.ID] && (!ok || p.Sheet.Style() != job.Each)
-	if !ok && d.Access != device.Sealed || renew {
+	made := d.Access == device.Fresh || d.Access == "" // or it would only cost a try
+	if !ok && made || renew {
 		password, err := p.styled(d, devices)
 		if err != nil {
 			return plan, err
@@ -68,15 +70,51 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) (commission.Pl
 		plan.User, plan.Password = p.Sheet.User(), password
 		p.Changed = p.Keys.Set(d.MAC, plan.User, password) || p.Changed
 	}
-	target := *d.Allotted
-	target.Name = p.Sheet.NameFor(d)
-	plan.Target, plan.NameBySerial = target, p.Sheet.NameBySerial
+	plan.Target, plan.NameBySerial = p.target(d), p.Sheet.NameBySerial
+	plan.Target.Name = p.Sheet.NameFor(d)
+	plan.Pending = p.Progress[d.ID].Pending == commission.AddressIntent(plan.Target)
+	if err := p.users(d, devices, &plan); err != nil {
+		return plan, err
+	}
 	if plan.Password.IsZero() && len(p.Sheet.Password.Factory) > 0 {
 		if err := p.replacement(d, devices, &plan); err != nil {
 			return plan, err
 		}
 	}
 	return plan, nil
+}
+
+// target gives what a device is to have, without its name.
+func (p *Planner) target(d *device.Device) device.Settings {
+	t := *d.Allotted
+	t.DNS, t.NTP = p.DNS, p.NTP
+	return t
+}
+
+// users plans the further users of a device, with a password each by the job's
+// style: one for each device, or one that all devices share.
+func (p *Planner) users(d *device.Device, devices []device.Device, plan *commission.Plan) error {
+	for _, a := range p.Sheet.UsersOn(d) {
+		password := p.Keys.UserFor(d.MAC, a.Name)
+		if password.IsZero() {
+			if p.Sheet.Style() != job.Each {
+				password = p.Keys.SharedUser(a.Name)
+			}
+			if password.IsZero() {
+				var err error
+				if password, err = p.generate(d, devices, a.Name); err != nil {
+					return err
+				}
+			}
+			if p.Sheet.Style() != job.Each {
+				p.Keys.SetSharedUser(a.Name, password)
+			}
+			p.Keys.SetUserFor(d.MAC, a.Name, password)
+			p.Changed = true
+		}
+		plan.Users = append(plan.Users, commission.User{Account: a, Password: password, Made: p.Progress[d.ID].Users[commission.UserIntent(a)]})
+	}
+	return nil
 }
 
 // Change plans new passwords for devices whose present ones are on the keyring,
@@ -111,7 +149,7 @@ func (p *Planner) Change(devices []device.Device) (plans []commission.Plan, err 
 				}
 			}
 			plan.Replace = fresh[group]
-			p.Keys.SetNext(d.MAC, plan.User, plan.Replace)
+			p.Keys.SetNext(d.MAC, plan.User, plan.Replace, time.Now())
 			p.Changed = true
 		}
 		plans = append(plans, plan)
@@ -119,12 +157,70 @@ func (p *Planner) Change(devices []device.Device) (plans []commission.Plan, err 
 	return plans, nil
 }
 
+// ChangeUser plans new passwords for a further user on devices that have it, and
+// puts them on the keyring beside the present ones. One that was cut short goes on
+// with the password it had made.
+func (p *Planner) ChangeUser(devices []device.Device, name string) (plans []commission.Plan, err error) {
+	var shared secret.Password
+	for i := range devices {
+		d := &devices[i]
+		at := slices.IndexFunc(p.Sheet.UsersOn(d), func(a commission.Account) bool { return a.Name == name })
+		if at < 0 {
+			continue
+		}
+		next := p.Keys.NextUserFor(d.MAC, name)
+		switch {
+		case !next.IsZero():
+		case p.Sheet.Style() != job.Each && !shared.IsZero():
+			next = shared
+		default:
+			if next, err = p.generate(d, devices, name); err != nil {
+				return nil, err
+			}
+		}
+		if p.Sheet.Style() != job.Each {
+			shared = next
+			p.Keys.SetSharedUser(name, next)
+		}
+		p.Keys.SetNextUserFor(d.MAC, name, next)
+		p.Changed = true
+		plan := p.KeyPlan(d)
+		plan.Users = []commission.User{{Account: p.Sheet.UsersOn(d)[at], Password: next}}
+		plans = append(plans, plan)
+	}
+	return plans, nil
+}
+
+// generate makes a password for a further user, by the rules of the devices that
+// are to share it.
+func (p *Planner) generate(d *device.Device, devices []device.Device, name string) (secret.Password, error) {
+	if p.Sheet.Style() == job.Each {
+		devices = []device.Device{asTaken(*d)}
+	}
+	rules, err := rulesFor(p.Sheet, devices)
+	if err != nil {
+		return secret.Password{}, err
+	}
+	return secret.Generate(rules, name, p.Random)
+}
+
 // KeyPlan is the plan of a device as far as its keys go.
 func (p *Planner) KeyPlan(d *device.Device) commission.Plan {
 	user, password, ok := p.Keys.For(d.MAC)
 	plan := KeyPlan(d, user, password)
+	plan.RequireTLS = p.Sheet.NeedsTLS(d)
 	if next, changing := p.Keys.Next(d.MAC); changing {
-		plan.Others, plan.Replace = append(plan.Others, next), next.Password
+		plan.Replace = next.Password
+		switch rekey := p.Progress[d.ID].Rekey; {
+		case rekey.At.Before(p.Keys.NextSince(d.MAC)): // it was never sent: a try would be in vain
+		case rekey.Confirmed:
+			if ok { // only a reset could bring it back
+				plan.Others = append(plan.Others, commission.Credential{User: user, Password: password})
+			}
+			plan.User, plan.Password = next.User, next.Password
+		default:
+			plan.Others = append(plan.Others, next)
+		}
 	}
 	if !ok && d.Access != device.Fresh {
 		plan.Others = append(plan.Others, p.Keys.Earlier(d.MAC)...)
@@ -143,7 +239,7 @@ func (p *Planner) replacement(d *device.Device, devices []device.Device, plan *c
 		return err
 	}
 	plan.Replace = password
-	p.Keys.SetNext(d.MAC, p.Sheet.User(), password)
+	p.Keys.SetNext(d.MAC, p.Sheet.User(), password, time.Now())
 	p.Changed = true
 	return nil
 }
@@ -182,11 +278,11 @@ func asTaken(d device.Device) device.Device { d.InJob = device.Taken; return d }
 // Another gives further forms of a password to a device that refuses one without
 // publishing why. Only where each device has its own can one be made for it
 // alone. save has to have the keyring on disk before it returns.
-func (p *Planner) Another(d device.Device, save func() error) func(refused int) (secret.Password, error) {
+func (p *Planner) Another(d device.Device, save func() error) func(s commission.Step, user string, refused int) (secret.Password, error) {
 	if p.Sheet.Style() != job.Each {
 		return nil
 	}
-	return func(refused int) (secret.Password, error) {
+	return func(s commission.Step, user string, refused int) (secret.Password, error) {
 		rules, err := rulesFor(p.Sheet, []device.Device{asTaken(d)})
 		if err != nil {
 			return secret.Password{}, err
@@ -195,11 +291,20 @@ func (p *Planner) Another(d device.Device, save func() error) func(refused int) 
 		if refused >= len(forms) {
 			return secret.Password{}, nil
 		}
-		password, err := secret.Generate(forms[refused], p.Sheet.User(), p.Random)
+		password, err := secret.Generate(forms[refused], user, p.Random)
 		if err != nil {
 			return secret.Password{}, err
 		}
-		p.Keys.Set(d.MAC, p.Sheet.User(), password)
+		switch {
+		case s == commission.StepRekey:
+			p.Keys.SetNext(d.MAC, user, password, time.Now())
+		case s == commission.StepUser && p.Keys.NextUserFor(d.MAC, user).IsZero():
+			p.Keys.SetUserFor(d.MAC, user, password)
+		case s == commission.StepUser:
+			p.Keys.SetNextUserFor(d.MAC, user, password)
+		default:
+			p.Keys.Set(d.MAC, user, password)
+		}
 		return password, save()
 	}
 }
@@ -271,4 +376,8 @@ func Record(d *device.Device, r commission.Result) {
 		return
 	}
 	d.Absorb(r.Left.Facts())
+	if d.TLS != nil && r.Left.Certificate != "" {
+		// Some make a new certificate when they get another name or address.
+		d.TLS = &device.TLS{Port: d.TLS.Port, Fingerprint: r.Left.Certificate}
+	}
 }

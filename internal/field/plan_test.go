@@ -139,13 +139,28 @@ func TestFactoryAndEarlierKeysAreForSealedDevicesAlone(t *testing.T) {
 
 	// What was refused is not tried again; what opened becomes its own.
 	require.True(t, TakeKeys(keys, commission.Result{Plan: plans[1], Refused: plans[1].Others[:1]}, time.Now()))
-	plans, err = p.Plans(devices)
-	require.NoError(t, err)
-	origins := []commission.Origin{}
-	for _, o := range plans[1].Others {
-		origins = append(origins, o.Origin)
+	// What replaces it is tried as far as the journal says that it may have been sent.
+	for _, c := range []struct {
+		sent job.Sent
+		own  bool
+		want []commission.Origin
+	}{
+		{job.Sent{}, false, []commission.Origin{commission.FromFactory}},
+		{job.Sent{At: time.Now().Add(-time.Hour), Confirmed: true}, false, []commission.Origin{commission.FromFactory}}, // of an earlier change
+		{job.Sent{At: time.Now()}, false, []commission.Origin{commission.FromChange, commission.FromFactory}},
+		{job.Sent{At: time.Now(), Confirmed: true}, true, []commission.Origin{commission.FromFactory}},
+	} {
+		p.Progress = map[int64]job.Progress{2: {Rekey: c.sent}}
+		plans, err = p.Plans(devices)
+		require.NoError(t, err)
+		origins := []commission.Origin{}
+		for _, o := range plans[1].Others {
+			origins = append(origins, o.Origin)
+		}
+		assert.Equal(t, c.want, origins, "%+v", c.sent)
+		assert.Equal(t, c.own, plans[1].Password == next.Password, "%+v", c.sent)
+		assert.Equal(t, next.Password, plans[1].Replace)
 	}
-	assert.Equal(t, []commission.Origin{commission.FromChange, commission.FromFactory}, origins)
 	require.True(t, TakeKeys(keys, commission.Result{Plan: plans[1], Opened: true, Key: next}, time.Now()))
 	_, own, _ := keys.For(devices[1].MAC)
 	assert.Equal(t, next.Password, own)

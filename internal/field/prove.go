@@ -21,6 +21,7 @@ type Check struct {
 	OK   bool   `json:"ok"`
 	Want string `json:"want,omitempty"`
 	Got  string `json:"got,omitempty"`
+	Left int    `json:"left,omitempty"` // old keys not offered yet, for the budget of tries
 }
 
 // Proof is what proving one device gave.
@@ -50,6 +51,9 @@ const (
 	CheckFirmware  = "firmware"
 	CheckAddress   = "address"
 	CheckGateway   = "gateway"
+	CheckDNS       = "dns"
+	CheckNTP       = "ntp"
+	CheckCert      = "certificate"
 	CheckStatic    = "static"
 	CheckName      = "name"
 	CheckClock     = "clock"
@@ -58,21 +62,28 @@ const (
 
 // Checks lists the names of the checks in order.
 var Checks = []string{
-	CheckAnswers, CheckAlone, CheckPassword, CheckOldKeys, CheckClosed, CheckUsers, CheckIdentity, CheckFirmware, CheckAddress, CheckGateway, CheckStatic, CheckName, CheckClock,
+	CheckAnswers, CheckAlone, CheckPassword, CheckOldKeys, CheckClosed, CheckUsers, CheckCert, CheckIdentity, CheckFirmware, CheckAddress, CheckGateway, CheckStatic, CheckDNS, CheckNTP, CheckName, CheckClock,
 }
 
 // Prover reads devices back and compares them with the register.
 type Prover struct {
 	Site     *Site
-	Attempts commission.Attempts
+	Attempts Tries
 	// Old gives the keys that must not open a device any more and that it has not
-	// refused yet, and how many of them it can be offered; it may be nil.
-	Old func(device.MAC) (keys []commission.Credential, most int)
+	// refused yet; it may be nil.
+	Old func(device.MAC) []commission.Credential
 }
 
-// Prove checks one device against its plan. Nothing is written to it. Old keys
-// are offered first, within the budget, then its password once, which makes it
-// forget the wrong ones.
+// Tries keeps the budget of password tries, and tells what is left of it.
+type Tries interface {
+	commission.Attempts
+	// Left counts the tries that a device can still be offered now.
+	Left(ctx context.Context, p commission.Plan) (int, error)
+}
+
+// Prove checks one device against its plan. Nothing is written to it. Its own
+// password is offered first, old ones after that, as far as the budget leaves one
+// try for its own at the next time.
 func (p Prover) Prove(ctx context.Context, d device.Device, plan commission.Plan) Proof {
 	out := Proof{Device: d}
 	probeCtx, cancel := context.WithCancel(ctx)
@@ -83,8 +94,17 @@ func (p Prover) Prove(ctx context.Context, d device.Device, plan commission.Plan
 	if plan.Manner != commission.ByService {
 		read = p.meet
 	}
-	err := read(ctx, plan, &out)
+	limit, err := commission.FindLimit, error(nil)
+	for range proveTries {
+		out.Checks = nil
+		// A device may restart by itself in the middle: then it is read once more.
+		if err = read(ctx, plan, limit, &out); !errors.Is(err, commission.ErrReplyLost) || ctx.Err() != nil {
+			break
+		}
+		limit = proveReturn
+	}
 	if err != nil {
+		out.Checks = slices.DeleteFunc(out.Checks, func(c Check) bool { return c.Name == CheckAnswers })
 		out.fail(CheckAnswers, "at "+plan.Target.Address.String(), err.Error())
 	}
 	switch err := alone.Wait(ctx); {
@@ -96,6 +116,13 @@ func (p Prover) Prove(ctx context.Context, d device.Device, plan commission.Plan
 	slices.SortStableFunc(out.Checks, func(a, b Check) int { return slices.Index(Checks, a.Name) - slices.Index(Checks, b.Name) })
 	return out
 }
+
+// How often a device whose answers stay out is read, and how long it may be away
+// in between.
+const (
+	proveTries  = 3
+	proveReturn = time.Minute
+)
 
 func (p *Proof) pass(name string) { p.Checks = append(p.Checks, Check{Name: name, OK: true}) }
 
@@ -113,11 +140,11 @@ func (p *Proof) compare(name string, ok bool, want, got any) {
 
 // read opens the device and compares what it says. An error means that it does
 // not answer; every other difference is a check that failed.
-func (p Prover) read(ctx context.Context, plan commission.Plan, out *Proof) error {
+func (p Prover) read(ctx context.Context, plan commission.Plan, limit time.Duration, out *Proof) error {
 	if _, err := p.Site.visitor(ctx, plan.Target.Address); err != nil {
 		return err
 	}
-	find, cancel := context.WithTimeoutCause(ctx, commission.FindLimit, errors.New("no answer"))
+	find, cancel := context.WithTimeoutCause(ctx, limit, errors.New("no answer"))
 	defer cancel()
 	if _, err := p.Site.Find(find, plan, []netip.Addr{plan.Target.Address}); err != nil {
 		return err
@@ -132,25 +159,16 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, out *Proof) erro
 	if err != nil {
 		return err
 	}
-	out.compare(CheckClosed, refused, "settings closed to anyone without a password", "open")
-	if err := p.oldKeys(ctx, s, plan, out); err != nil {
-		return err
-	}
+	out.compare(CheckClosed, refused, "closed to anyone without a password", "open")
 	if ok, err := p.open(ctx, s, plan, out); err != nil || !ok {
 		return err
 	}
 	if out.Found, err = s.Read(ctx); err != nil {
 		return err
 	}
-	accounts, err := s.Accounts(ctx)
-	if err != nil {
-		return err
-	}
-	unexpected := slices.DeleteFunc(accounts, func(name string) bool { return name == plan.User })
-	out.compare(CheckUsers, len(unexpected) == 0, "only "+plan.User, "also "+strings.Join(unexpected, ", "))
 	out.Read = true
 	out.judge(plan)
-	return nil
+	return p.oldKeys(ctx, s, plan, out)
 }
 
 // oldKeys offers keys that must not open the device any more. What it refused
@@ -163,10 +181,15 @@ func (p Prover) oldKeys(ctx context.Context, s commission.Session, plan commissi
 	if err != nil || access == device.Fresh {
 		return err
 	}
-	keys, most := p.Old(plan.MAC)
+	keys := slices.DeleteFunc(p.Old(plan.MAC), func(k commission.Credential) bool { return slices.Contains(out.Refused, k) })
 	for i, k := range keys {
-		if i >= most {
-			return nil // the next proving goes on
+		left, err := p.Attempts.Left(ctx, plan)
+		if err != nil {
+			return err
+		}
+		if left < 2 { // the last one is for its own password at the next time; a later proving goes on
+			out.Checks = append(out.Checks, Check{Name: CheckOldKeys, OK: true, Left: len(keys) - i})
+			return nil
 		}
 		wait, err := p.Attempts.Spend(ctx, plan)
 		if err != nil || wait > 0 {
@@ -174,7 +197,7 @@ func (p Prover) oldKeys(ctx context.Context, s commission.Session, plan commissi
 		}
 		ok, err := s.Enter(ctx, k.User, k.Password)
 		if err != nil {
-			return err
+			return p.locked(ctx, plan, err)
 		}
 		if ok {
 			out.fail(CheckOldKeys, "refused", fmt.Sprintf("an %s password of %s still opens it", map[bool]string{true: "old factory", false: "earlier"}[k.Origin == commission.FromFactory], k.User))
@@ -183,13 +206,32 @@ func (p Prover) oldKeys(ctx context.Context, s commission.Session, plan commissi
 		out.Refused = append(out.Refused, k)
 	}
 	out.pass(CheckOldKeys)
+	if len(keys) == 0 {
+		return nil
+	}
+	// Opened once more by its own password, which has just fitted, it forgets the wrong
+	// ones. When that fails, nothing is lost.
+	_, err = s.Enter(ctx, plan.User, plan.Password)
+	var locked *commission.LockedError
+	if errors.As(err, &locked) {
+		return p.locked(ctx, plan, err)
+	}
 	return nil
+}
+
+// locked keeps a device that has locked itself from being offered anything.
+func (p Prover) locked(ctx context.Context, plan commission.Plan, err error) error {
+	var locked *commission.LockedError
+	if errors.As(err, &locked) {
+		return errors.Join(err, p.Attempts.Locked(ctx, plan, locked.Wait))
+	}
+	return err
 }
 
 // meet finds a device that speaks nothing more than ARP at its address. What was
 // typed into it beside the address cannot be read back.
-func (p Prover) meet(ctx context.Context, plan commission.Plan, out *Proof) error {
-	find, cancel := context.WithTimeoutCause(ctx, commission.FindLimit+acdLongest, errors.New("no answer"))
+func (p Prover) meet(ctx context.Context, plan commission.Plan, limit time.Duration, out *Proof) error {
+	find, cancel := context.WithTimeoutCause(ctx, limit+acdLongest, errors.New("no answer"))
 	defer cancel()
 	if _, err := p.Site.Find(find, plan, []netip.Addr{plan.Target.Address}); err != nil {
 		return err
@@ -206,11 +248,11 @@ func (p Prover) open(ctx context.Context, s commission.Session, plan commission.
 		return false, err
 	}
 	if access == device.Fresh {
-		out.fail(CheckPassword, "opens it", "it has none yet: run `janustat commission`")
+		out.fail(CheckPassword, "accepted", "it has none yet: run `janustat commission`")
 		return false, nil
 	}
 	if plan.Password.IsZero() {
-		out.fail(CheckPassword, "opens it", "the keyring has none for it")
+		out.fail(CheckPassword, "accepted", "the keyring has none for it")
 		return false, nil
 	}
 	wait, err := p.Attempts.Spend(ctx, plan)
@@ -218,14 +260,14 @@ func (p Prover) open(ctx context.Context, s commission.Session, plan commission.
 		return false, err
 	}
 	if wait > 0 {
-		out.fail(CheckPassword, "opens it", fmt.Sprintf("not tried: the budget of tries is spent for %s", wait.Round(time.Minute)))
+		out.fail(CheckPassword, "accepted", fmt.Sprintf("not tried: the budget of tries is spent for %s", wait.Round(time.Minute)))
 		return false, nil
 	}
 	ok, err := s.Enter(ctx, plan.User, plan.Password)
 	if err != nil {
-		return false, err
+		return false, p.locked(ctx, plan, err)
 	}
-	out.compare(CheckPassword, ok, "opens it", "refused")
+	out.compare(CheckPassword, ok, "accepted", "refused")
 	if !ok {
 		return false, nil
 	}
@@ -243,9 +285,73 @@ func (p *Proof) judge(plan commission.Plan) {
 	got := fmt.Sprintf("%s/%d", f.Settings.Address, f.Settings.Prefix)
 	p.compare(CheckAddress, want == got, want, got)
 	p.compare(CheckGateway, t.DHCP || !t.Gateway.IsValid() || f.Settings.Gateway == t.Gateway, t.Gateway, f.Settings.Gateway)
+	if len(t.DNS) > 0 && f.DNS.Told && !t.DHCP {
+		p.compare(CheckDNS, slices.Equal(f.DNS.Addresses, t.DNS) && !f.DNS.FromDHCP, listText(t.DNS), serversText(f.DNS))
+	}
+	if len(t.NTP) > 0 && f.NTP.Told && !t.DHCP {
+		p.compare(CheckNTP, slices.Equal(f.NTP.Addresses, t.NTP) && !f.NTP.FromDHCP && f.ByNTP, listText(t.NTP)+", and the clock follows it", serversText(f.NTP)+map[bool]string{true: "", false: ", and the clock is set by hand"}[f.ByNTP])
+	}
+	if plan.TLS != nil {
+		p.compare(CheckCert, f.Certificate == plan.TLS.Fingerprint, "as surveyed, "+short(plan.TLS.Fingerprint), "another, "+short(f.Certificate))
+	}
+	p.users(plan)
 	p.compare(CheckStatic, !f.Settings.DHCP || t.DHCP, "DHCP off", "DHCP on")
 	p.compare(CheckName, t.Name == "" || f.Settings.Name == t.Name, t.Name, f.Settings.Name)
 	p.compare(CheckClock, f.Clock.Abs() <= clockProbeSpan, "within "+clockProbeSpan.String(), f.Clock.Round(100*time.Millisecond).String()+" off")
+}
+
+// users compares the accounts with those that the device is to have.
+func (p *Proof) users(plan commission.Plan) {
+	want := []commission.Account{{Name: plan.User, Level: commission.Administrator}}
+	for _, u := range plan.Users {
+		want = append(want, u.Account)
+	}
+	var wrong []string
+	for _, a := range p.Found.Accounts {
+		at := slices.IndexFunc(want, func(w commission.Account) bool { return w.Name == a.Name })
+		switch {
+		case at < 0:
+			wrong = append(wrong, "also "+a.Name)
+		case want[at].Level != a.Level:
+			wrong = append(wrong, commission.UserIntent(a))
+		}
+	}
+	for _, w := range want {
+		if !slices.ContainsFunc(p.Found.Accounts, func(a commission.Account) bool { return a.Name == w.Name }) {
+			wrong = append(wrong, "no "+w.Name)
+		}
+	}
+	names := make([]string, len(want))
+	for i, w := range want {
+		names[i] = commission.UserIntent(w)
+	}
+	p.compare(CheckUsers, len(wrong) == 0, "only "+strings.Join(names, ", "), strings.Join(wrong, ", "))
+}
+
+func serversText(s commission.Servers) string {
+	switch {
+	case s.FromDHCP:
+		return "from DHCP"
+	case len(s.Addresses) == 0:
+		return "none"
+	}
+	return listText(s.Addresses)
+}
+
+func listText(list []netip.Addr) string {
+	texts := make([]string, len(list))
+	for i, a := range list {
+		texts[i] = a.String()
+	}
+	return strings.Join(texts, " ")
+}
+
+// short tells a fingerprint by its beginning.
+func short(fingerprint string) string {
+	if fingerprint == "" {
+		return "none"
+	}
+	return fmt.Sprintf("%.16s…", fingerprint)
 }
 
 // KeyResult is what trying a password on one device gave.
@@ -282,7 +388,7 @@ func (p Prover) TryKey(ctx context.Context, plan commission.Plan) (KeyResult, er
 	}
 	ok, err := s.Enter(ctx, plan.User, plan.Password)
 	if err != nil || !ok {
-		return KeyResult{}, err
+		return KeyResult{}, p.locked(ctx, plan, err)
 	}
 	if err := p.Attempts.Opened(ctx, plan); err != nil {
 		return KeyResult{}, err
@@ -298,6 +404,6 @@ const acdLongest = acd.ProbeWait + (acd.ProbeNum-1)*acd.ProbeMax + acd.AnnounceW
 func KeyPlan(d *device.Device, user string, p secret.Password) commission.Plan {
 	return commission.Plan{
 		ID: d.ID, Tag: d.Tag, MAC: d.MAC, Serial: d.Serial, From: d.Address(),
-		Target: device.Settings{Address: d.Address()}, User: user, Password: p, Service: d.Service,
+		Target: device.Settings{Address: d.Address()}, User: user, Password: p, Service: d.Service, TLS: d.TLS,
 	}
 }

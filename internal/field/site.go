@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -152,10 +153,15 @@ func (s *Site) Open(ctx context.Context, p commission.Plan, at netip.Addr) (comm
 	ctx, cancel := context.WithTimeoutCause(ctx, openLimit, errors.New("its service does not answer"))
 	defer cancel()
 	for {
-		c := onvif.New(hostOf(at), p.Service, transport(path))
+		by := newCarrier(path)
+		c := onvif.New("http", hostOf(at), p.Service, by)
+		if p.TLS != nil {
+			// What offered HTTPS is not spoken to without: only a new survey takes that back.
+			c = onvif.New("https", hostOf(at), secured(p), by)
+		}
 		_, err := c.Clock(ctx)
 		if err == nil || !fatal(err) {
-			return &session{Client: c, path: path, site: s, plan: p, at: at}, nil
+			return &session{Client: c, by: by, path: path, site: s, plan: p, at: at}, nil
 		}
 		c.Close()
 		t := time.NewTimer(openEvery)
@@ -170,6 +176,15 @@ func (s *Site) Open(ctx context.Context, p commission.Plan, at netip.Addr) (comm
 			return nil, fmt.Errorf("%w: %w", context.Cause(ctx), err)
 		}
 	}
+}
+
+// secured is where a plan's service is over HTTPS.
+func secured(p commission.Plan) string {
+	path := onvif.DefaultPath
+	if at := strings.IndexByte(p.Service, '/'); at >= 0 {
+		path = p.Service[at:]
+	}
+	return place{"https", p.TLS.Port, path}.service()
 }
 
 // Claim implements commission.Site. The device's own MAC is no conflict.
@@ -191,6 +206,7 @@ func (c claim) Wait(ctx context.Context) error {
 // session is a conversation with one device. It implements commission.Session.
 type session struct {
 	*onvif.Client
+	by   *carrier
 	path *reach.Path
 	site *Site
 	plan commission.Plan
@@ -202,7 +218,10 @@ var _ commission.Session = (*session)(nil)
 // lost turns the loss of a reply into what the steps understand. A write that
 // could not even be sent counts too: looking in both places is right for both.
 func lost(err error) error {
+	var locked *onvif.LockedError
 	switch {
+	case errors.As(err, &locked):
+		return &commission.LockedError{Wait: locked.Wait}
 	case fatal(err):
 		return fmt.Errorf("%w: %w", commission.ErrReplyLost, err)
 	case errors.Is(err, onvif.ErrNotNow):
@@ -213,6 +232,11 @@ func lost(err error) error {
 
 // Read implements commission.Session.
 func (s *session) Read(ctx context.Context) (commission.Found, error) {
+	f, err := s.read(ctx)
+	return f, lost(err)
+}
+
+func (s *session) read(ctx context.Context) (commission.Found, error) {
 	var f commission.Found
 	info, err := s.Information(ctx)
 	if err != nil {
@@ -228,18 +252,83 @@ func (s *session) Read(ctx context.Context) (commission.Found, error) {
 	if f.Settings.Name, err = s.Name(ctx); err != nil {
 		return f, err
 	}
+	if err := s.readServers(ctx, &f); err != nil {
+		return f, err
+	}
+	users, err := s.Users(ctx)
+	if err != nil {
+		return f, err
+	}
+	for _, u := range users {
+		f.Accounts = append(f.Accounts, commission.Account{Name: strings.TrimSpace(u.Name), Level: commission.Level(strings.TrimSpace(u.Level))})
+	}
+	if f.Certificate = s.by.fingerprint(); !s.Encrypted() {
+		if f.CanTLS, err = s.HasTLSOff(ctx); err != nil {
+			return f, err
+		}
+	}
 	f.Clock, err = s.Clock(ctx)
+	f.ByNTP = s.ByNTP()
 	return f, err
 }
 
-// Accounts implements commission.Session.
-func (s *session) Accounts(ctx context.Context) ([]string, error) {
-	list, err := s.Users(ctx)
-	var out []string
-	for _, u := range list {
-		out = append(out, u.Name)
+func (s *session) readServers(ctx context.Context, f *commission.Found) error {
+	dns, err := s.DNS(ctx)
+	if err != nil {
+		return err
 	}
-	return out, err
+	ntp, err := s.NTP(ctx)
+	f.DNS = commission.Servers{Told: dns.Offered, FromDHCP: dns.FromDHCP, Addresses: dns.Addresses}
+	f.NTP = commission.Servers{Told: ntp.Offered, FromDHCP: ntp.FromDHCP, Addresses: ntp.Addresses}
+	f.Settings.DNS, f.Settings.NTP = dns.Addresses, ntp.Addresses
+	return err
+}
+
+// Encrypted implements commission.Session.
+func (s *session) Encrypted() bool { return s.plan.TLS != nil }
+
+// Access implements commission.Session.
+func (s *session) Access(ctx context.Context) (device.Access, error) {
+	a, err := s.Client.Access(ctx)
+	return a, lost(err)
+}
+
+// Enter implements commission.Session.
+func (s *session) Enter(ctx context.Context, user string, p secret.Password) (bool, error) {
+	ok, err := s.Client.Enter(ctx, user, p)
+	return ok, lost(err)
+}
+
+// Rules implements commission.Session.
+func (s *session) Rules(ctx context.Context) (*secret.Rules, error) {
+	r, err := s.Client.Rules(ctx)
+	return r, lost(err)
+}
+
+// RefusesAnonymous implements commission.Session.
+func (s *session) RefusesAnonymous(ctx context.Context) (bool, error) {
+	refuses, err := s.Client.RefusesAnonymous(ctx)
+	return refuses, lost(err)
+}
+
+// CreateUser implements commission.Session.
+func (s *session) CreateUser(ctx context.Context, u commission.User) error {
+	return lost(s.Client.CreateUser(ctx, u.Name, u.Password, string(u.Level)))
+}
+
+// ChangeUser implements commission.Session.
+func (s *session) ChangeUser(ctx context.Context, u commission.User) error {
+	return lost(s.SetUser(ctx, u.Name, u.Password, string(u.Level)))
+}
+
+// SetDNS implements commission.Session.
+func (s *session) SetDNS(ctx context.Context, servers []netip.Addr) error {
+	return lost(s.Client.SetDNS(ctx, servers))
+}
+
+// SetNTP implements commission.Session.
+func (s *session) SetNTP(ctx context.Context, servers []netip.Addr) error {
+	return lost(s.Client.SetNTP(ctx, servers))
 }
 
 // CreateAdministrator implements commission.Session.

@@ -28,13 +28,13 @@ func record(n int) Record {
 	}
 	for i := range n {
 		list = append(list, device.Device{
-			Tag: "C01", InJob: device.Taken, MAC: device.MAC{2, 0, 0, 0, 0, byte(i)}, Proved: made,
+			ID: 7, Tag: "C01", InJob: device.Taken, MAC: device.MAC{2, 0, 0, 0, 0, byte(i)}, Proved: made,
 			Facts:   device.Facts{Kind: device.Camera, Make: "Tallow & Pike", Model: "Cube", Name: "=HYPERLINK(\"x\")", Serial: "a,\"b\"", Access: device.Keyed},
 			AsFound: &device.Settings{Address: netip.MustParseAddr("192.168.77.20"), Prefix: 24, DHCP: true},
 			AsLeft:  &device.Settings{Address: netip.MustParseAddr("10.61.8.42"), Prefix: 23, Gateway: netip.MustParseAddr("10.61.8.1")},
 		})
 	}
-	return New("Quillmere Ferry Terminal", g, list, made)
+	return New("Quillmere Ferry Terminal", g, list, map[int64]bool{7: true}, made)
 }
 
 func TestRecordHoldsTheJobAndWhatIsOpen(t *testing.T) {
@@ -43,6 +43,7 @@ func TestRecordHoldsTheJobAndWhatIsOpen(t *testing.T) {
 	assert.Equal(t, []string{"R01 has no address allotted yet", "C91 is not commissioned yet"}, r.Open)
 	assert.Equal(t, []Count{{device.Recorder, 1}, {device.Camera, 2}}, r.Counts())
 	assert.Equal(t, "255.255.254.0", r.Devices[2].Mask)
+	assert.Equal(t, []string{"C01"}, r.InClear())
 }
 
 func TestCSV(t *testing.T) {
@@ -60,6 +61,8 @@ func TestCSV(t *testing.T) {
 	assert.Equal(t, `'=HYPERLINK("x")`, last["name"], "a name from a device is no formula")
 	assert.Equal(t, "192.168.77.20/24 DHCP", last["found_at"])
 	assert.Equal(t, "2026-11-23T09:30:00Z", last["proved_at"])
+	assert.Equal(t, "set without encryption", last["password"])
+	assert.Empty(t, rows[1][len(csvHead)-1])
 }
 
 func TestJSONReadsBack(t *testing.T) {
@@ -73,7 +76,7 @@ func TestJSONReadsBack(t *testing.T) {
 func TestJSONFitsItsPublishedSchema(t *testing.T) {
 	schema, err := jsonschema.NewCompiler().Compile("../../docs/register.schema.json")
 	require.NoError(t, err)
-	for _, r := range []Record{record(3), record(0), New("x", ground.Ground{}, nil, made)} {
+	for _, r := range []Record{record(3), record(0), New("x", ground.Ground{}, nil, nil, made)} {
 		b, err := r.JSON()
 		require.NoError(t, err)
 		doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(b))
@@ -100,6 +103,6 @@ func TestALeaseByReservationIsTheClientsToKeep(t *testing.T) {
 		Tag: "C31", InJob: device.Taken, MAC: device.MAC{2, 1}, Proved: made, Allotted: &device.Settings{DHCP: true},
 		AsLeft: &device.Settings{Address: netip.MustParseAddr("10.61.8.73"), Prefix: 23, DHCP: true},
 	}
-	r := New("Quay", ground.Ground{}, []device.Device{d}, made)
+	r := New("Quay", ground.Ground{}, []device.Device{d}, nil, made)
 	assert.Equal(t, []string{"C31 takes nothing but a lease: the site's DHCP server has to keep 10.61.8.73 for 02:01:00:00:00:00"}, r.Open)
 }

@@ -3,6 +3,7 @@ package handover
 import (
 	"bytes"
 	"fmt"
+	"net/netip"
 	"strings"
 
 	"codeberg.org/go-pdf/fpdf"
@@ -73,6 +74,7 @@ func (r Record) PDF() ([]byte, error) {
 	p.AddPage()
 	r.head(p)
 	r.table(p)
+	r.transport(p)
 	r.stillOpen(p)
 	var b bytes.Buffer
 	if err := p.Output(&b); err != nil {
@@ -93,6 +95,17 @@ func (r Record) head(p *fpdf.Fpdf) {
 		network := fmt.Sprintf("Network %s, mask %s", r.Ground.Subnet, ground.Mask(r.Ground.Subnet.Bits()))
 		if r.Ground.Gateway.IsValid() {
 			network += ", gateway " + r.Ground.Gateway.String()
+		}
+		for _, servers := range []struct {
+			what string
+			list []netip.Addr
+		}{{"DNS", r.Ground.DNS}, {"NTP", r.Ground.NTP}} {
+			for i, a := range servers.list {
+				if i == 0 {
+					network += ", " + servers.what
+				}
+				network += " " + a.String()
+			}
 		}
 		p.CellFormat(0, lineStep, network, "", 1, "L", false, 0, "")
 	}
@@ -149,6 +162,18 @@ func fit(p *fpdf.Fpdf, text string, wide float64) string {
 		runes = runes[:len(runes)-1]
 	}
 	return string(runes) + "…"
+}
+
+// transport tells how passwords travelled.
+func (r Record) transport(p *fpdf.Fpdf) {
+	tags := r.InClear()
+	if len(tags) == 0 {
+		return
+	}
+	p.Ln(3)
+	p.SetFont(face, "", 10)
+	p.MultiCell(0, lineStep, fmt.Sprintf("Password set without encryption on %d of %d devices, over the site's own cable, since they offered nothing better: %s.",
+		len(tags), len(r.Devices), strings.Join(tags, ", ")), "", "L", false)
 }
 
 func (r Record) stillOpen(p *fpdf.Fpdf) {

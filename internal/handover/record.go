@@ -39,10 +39,12 @@ type Entry struct {
 	Access   device.Access    `json:"access"`
 	AsFound  *device.Settings `json:"as_found"`
 	Proved   *time.Time       `json:"proved_at"`
+	InClear  bool             `json:"password_set_without_encryption"`
 }
 
 // New makes the record of the taken devices. Devices come in the order given.
-func New(site string, g ground.Ground, devices []device.Device, made time.Time) Record {
+// inClear tells, by ID, those that have a password that was set without encryption.
+func New(site string, g ground.Ground, devices []device.Device, inClear map[int64]bool, made time.Time) Record {
 	r := Record{Site: site, Made: made.UTC().Truncate(time.Second), Ground: g, Devices: []Entry{}, Open: []string{}}
 	for i := range devices {
 		d := &devices[i]
@@ -51,7 +53,7 @@ func New(site string, g ground.Ground, devices []device.Device, made time.Time) 
 		}
 		e := Entry{
 			Tag: d.Tag, Kind: d.Kind, Name: d.Name, Make: d.Make, Model: d.Model, Serial: d.Serial, MAC: d.MAC,
-			Firmware: d.Firmware, Access: d.Access, AsFound: d.AsFound,
+			Firmware: d.Firmware, Access: d.Access, AsFound: d.AsFound, InClear: inClear[d.ID],
 		}
 		if s := d.AsLeft; s != nil {
 			e.Address, e.Mask = s.Address.String(), ground.Mask(s.Prefix).String()
@@ -85,7 +87,7 @@ func open(d *device.Device) []string {
 }
 
 var csvHead = []string{
-	"tag", "kind", "name", "make", "model", "serial", "mac", "firmware", "address", "mask", "gateway", "access", "found_at", "proved_at",
+	"tag", "kind", "name", "make", "model", "serial", "mac", "firmware", "address", "mask", "gateway", "access", "found_at", "proved_at", "password",
 }
 
 // CSV writes the table of devices (RFC 4180).
@@ -99,7 +101,7 @@ func (r Record) CSV() ([]byte, error) {
 	for _, e := range r.Devices {
 		row := []string{
 			e.Tag, string(e.Kind), e.Name, e.Make, e.Model, e.Serial, e.MAC.String(), e.Firmware,
-			e.Address, e.Mask, e.Gateway, string(e.Access), foundAt(e.AsFound), proved(e.Proved),
+			e.Address, e.Mask, e.Gateway, string(e.Access), foundAt(e.AsFound), proved(e.Proved), passwordText(e),
 		}
 		for i := range row {
 			row[i] = harmless(row[i])
@@ -129,6 +131,24 @@ func foundAt(s *device.Settings) string {
 		text += " DHCP"
 	}
 	return text
+}
+
+// passwordText says how the password was set, never what it is.
+func passwordText(e Entry) string {
+	if e.InClear {
+		return "set without encryption"
+	}
+	return ""
+}
+
+// InClear lists the tags of devices with a password that was set without encryption.
+func (r Record) InClear() (tags []string) {
+	for _, e := range r.Devices {
+		if e.InClear {
+			tags = append(tags, e.Tag)
+		}
+	}
+	return tags
 }
 
 func proved(t *time.Time) string {

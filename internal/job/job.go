@@ -30,6 +30,10 @@ type Job struct {
 	Register *Register
 }
 
+// ignored is for those who keep job folders under version control: all but the
+// database, which no such program can compare, and what locks the job.
+const ignored = RegisterFile + "*\n" + lockFile + "\n" + holderFile + "\n"
+
 // Begin makes a new job folder with the text of a job sheet and an empty
 // register. An existing job is left as it is and is an error.
 func Begin(ctx context.Context, dir string, sheet []byte) error {
@@ -48,6 +52,9 @@ func Begin(ctx context.Context, dir string, sheet []byte) error {
 		return err
 	}
 	if err := r.Close(); err != nil {
+		return err
+	}
+	if err := WriteFile(filepath.Join(dir, ".gitignore"), []byte(ignored), 0o644); err != nil {
 		return err
 	}
 	// The sheet comes last: a folder with a sheet is a whole job.

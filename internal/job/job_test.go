@@ -3,7 +3,9 @@ package job
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"errors"
+	"io/fs"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -11,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -73,7 +76,7 @@ func TestJournalAndAttempts(t *testing.T) {
 	list := []device.Device{camera(1)}
 	require.NoError(t, j.Register.Save(t.Context(), list))
 	p := commission.Plan{ID: list[0].ID}
-	id, err := j.Register.Begin(t.Context(), p, commission.StepKey, "administrator admin")
+	id, err := j.Register.Begin(t.Context(), p, commission.Write{Step: commission.StepKey, Intent: "administrator admin", InClear: true})
 	require.NoError(t, err)
 	history, err := j.Register.History(t.Context(), p.ID)
 	require.NoError(t, err)
@@ -117,10 +120,153 @@ func TestJournalAndAttempts(t *testing.T) {
 	wait, err = Attempts{Register: again, Budget: secret.Budget{PerHour: 2}}.Spend(t.Context(), p)
 	require.NoError(t, err)
 	assert.Positive(t, wait)
+	// What fitted is given back; the one that did not still counts.
 	require.NoError(t, a.Opened(t.Context(), p))
+	left, err := a.Left(t.Context(), p)
+	require.NoError(t, err)
+	assert.Equal(t, 1, left)
 	wait, err = a.Spend(t.Context(), p)
 	require.NoError(t, err)
 	assert.Zero(t, wait)
+	wait, err = a.Spend(t.Context(), p)
+	require.NoError(t, err)
+	assert.Positive(t, wait)
+}
+
+// A register of every earlier version keeps what it holds.
+func TestMigrationsKeepWhatIsThere(t *testing.T) {
+	for version := int64(1); version <= 3; version++ {
+		path := filepath.Join(t.TempDir(), RegisterFile)
+		db, err := sql.Open("sqlite", path)
+		require.NoError(t, err)
+		files, err := fs.Sub(migrations, "migrations")
+		require.NoError(t, err)
+		p, err := goose.NewProvider(goose.DialectSQLite3, db, files)
+		require.NoError(t, err)
+		_, err = p.UpTo(t.Context(), version)
+		require.NoError(t, err)
+		for _, q := range []string{
+			"INSERT INTO device (id, tag, mac, first_seen, seen_at) VALUES (7, 'C01', '02:00:00:00:00:01', '2026-11-23T09:00:00Z', '2026-11-23T09:00:00Z')",
+			"INSERT INTO journal (device_id, step, intent, begun_at, outcome) VALUES (7, 'key', 'administrator admin', '2026-11-23T09:00:00Z', 'done')",
+			"INSERT INTO attempt (device_id, at) VALUES (7, '2026-11-23T09:00:00Z')",
+		} {
+			_, err = db.ExecContext(t.Context(), q)
+			require.NoError(t, err, "version %d", version)
+		}
+		require.NoError(t, db.Close())
+		r, err := OpenRegister(t.Context(), path)
+		require.NoError(t, err, "version %d", version)
+		devices, err := r.Devices(t.Context())
+		require.NoError(t, err)
+		require.Len(t, devices, 1)
+		assert.Equal(t, "C01", devices[0].Tag)
+		history, err := r.History(t.Context(), 7)
+		require.NoError(t, err)
+		require.Len(t, history, 1)
+		assert.Equal(t, "done", history[0].Outcome)
+		assert.False(t, history[0].InClear, "what was not recorded is not claimed")
+		require.NoError(t, r.Close())
+	}
+}
+
+func TestALockOutIsWaitedFor(t *testing.T) {
+	for said, want := range map[time.Duration]time.Duration{10 * time.Minute: 10 * time.Minute, 0: time.Hour, 5 * time.Hour: 5 * time.Hour} {
+		j := begin(t)
+		list := []device.Device{camera(1)}
+		require.NoError(t, j.Register.Save(t.Context(), list))
+		p := commission.Plan{ID: list[0].ID}
+		a := Attempts{Register: j.Register}
+		require.NoError(t, a.Locked(t.Context(), p, said))
+		wait, err := a.Spend(t.Context(), p)
+		require.NoError(t, err)
+		assert.InDelta(t, want.Minutes(), wait.Minutes(), 1)
+	}
+}
+
+func TestTheJournalTellsHowFarADeviceIs(t *testing.T) {
+	j := begin(t)
+	list := []device.Device{camera(1), camera(2), camera(3), camera(4), camera(5), camera(6)}
+	require.NoError(t, j.Register.Save(t.Context(), list))
+	viewer := commission.UserIntent(commission.Account{Name: "viewer", Level: commission.Viewer})
+	for _, e := range []struct {
+		at      int
+		step    commission.Step
+		intent  string
+		outcome string
+		inClear bool
+	}{
+		{0, commission.StepKey, "administrator admin", "done", true},
+		{0, commission.StepRekey, "the password of admin", "done", false},
+		{1, commission.StepKey, "administrator admin", "done", false},
+		{1, commission.StepUser, viewer, "unknown", true},
+		{2, commission.StepUser, viewer, "done", true},
+		{2, commission.StepKey, "administrator admin", "refused", true},
+		{3, commission.StepKey, "administrator admin", "done", true},
+		{3, commission.StepReset, "to the factory state", "done", false},
+		{3, commission.StepClock, "UTC now", "done", false},
+		{4, commission.StepAddress, "10.61.8.41/23, DHCP off", "done", false},
+		{5, commission.StepAddress, "10.61.8.42/23, DHCP off", "done", false},
+		{4, commission.StepRestart, "to use the new address", "unknown", false},
+		{5, commission.StepRestart, "to use the new address", "done", false},
+	} {
+		id, err := j.Register.Begin(t.Context(), commission.Plan{ID: list[e.at].ID}, commission.Write{Step: e.step, Intent: e.intent, InClear: e.inClear})
+		require.NoError(t, err)
+		detail := ""
+		if e.step == commission.StepAddress {
+			detail = commission.AtRestart
+		}
+		require.NoError(t, j.Register.End(t.Context(), id, e.outcome, detail))
+	}
+	got, err := j.Register.Progress(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, map[int64]Progress{
+		list[0].ID: {InClear: false, Rekey: Sent{got[list[0].ID].Rekey.At, true}}, list[1].ID: {InClear: true}, list[2].ID: {InClear: true, Users: map[string]bool{viewer: true}},
+		list[4].ID: {Pending: "10.61.8.41/23, DHCP off"}, list[5].ID: {},
+	}, got)
+	assert.Equal(t, "viewer as user", viewer)
+	assert.WithinDuration(t, time.Now(), got[list[0].ID].Rekey.At, time.Minute)
+}
+
+func TestUsersOfTheSheet(t *testing.T) {
+	s, err := ParseSheet([]byte("password: {require_tls: true, without_tls: [C07, '02:00:00:00:00:09']}\nusers:\n  - {name: viewer, role: user, on: [recorder, C01]}\n  - {name: watch, role: operator}\n"))
+	require.NoError(t, err)
+	watch := commission.Account{Name: "watch", Level: commission.Operator}
+	assert.Equal(t, []commission.Account{{Name: "viewer", Level: commission.Viewer}, watch}, s.UsersOn(&device.Device{Facts: device.Facts{Kind: device.Recorder}}))
+	assert.Len(t, s.UsersOn(&device.Device{Tag: "C01"}), 2)
+	assert.Equal(t, []commission.Account{watch}, s.UsersOn(&device.Device{Tag: "C02"}))
+	assert.True(t, s.NeedsTLS(&device.Device{Tag: "C01"}))
+	assert.False(t, s.NeedsTLS(&device.Device{Tag: "C07"}))
+	assert.False(t, s.NeedsTLS(&device.Device{MAC: device.MAC{2, 0, 0, 0, 0, 9}}))
+	for text, want := range map[string]string{
+		"users: [{name: '', role: user}]":                       "users[0].name",
+		"users: [{name: a b, role: user}]":                      "without spaces",
+		"users: [{name: admin, role: user}]":                    "administrator of password.user",
+		"users: [{name: v, role: user}, {name: V, role: user}]": "is there twice",
+		"users: [{name: v, role: viewer}]":                      "use administrator, operator or user",
+		"users: [{name: v, role: user, password: secret}]":      "unknown field",
+		"password: {require_tls: maybe}":                        "require_tls",
+	} {
+		_, err := ParseSheet([]byte(text))
+		require.ErrorIs(t, err, ErrSheet, text)
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+func TestUsersOnTheKeyring(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "k")
+	k := NewKeyring(path, "phrase")
+	k.SetWork(10)
+	mac := device.MAC{2, 1}
+	assert.True(t, k.UserFor(mac, "viewer").IsZero())
+	k.SetUserFor(mac, "viewer", secret.New("a"))
+	k.SetUserFor(mac, "guard", secret.New("b"))
+	k.SetSharedUser("viewer", secret.New("c"))
+	require.NoError(t, k.Save())
+	k, err := OpenKeyring(path, "phrase")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"guard", "viewer"}, k.UserNames(mac))
+	assert.Equal(t, "a", k.UserFor(mac, "viewer").Reveal())
+	assert.Equal(t, "c", k.SharedUser("viewer").Reveal())
 }
 
 func TestProofsAreKeptWithTheirDates(t *testing.T) {

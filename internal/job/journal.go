@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"maps"
 	"time"
 
 	"janustat/core/commission"
@@ -18,12 +19,13 @@ type Entry struct {
 	Outcome string    `json:"outcome"` // done, refused, unknown; empty when cut short
 	Detail  string    `json:"detail,omitempty"`
 	Ended   time.Time `json:"ended_at,omitzero"`
+	InClear bool      `json:"in_clear,omitempty"` // carried a password without encryption
 }
 
 // Begin records the intent of a write before it is sent (commission.Journal).
-func (r *Register) Begin(ctx context.Context, p commission.Plan, s commission.Step, intent string) (int64, error) {
-	res, err := r.db.ExecContext(ctx, "INSERT INTO journal (device_id, step, intent, begun_at) VALUES (?,?,?,?)",
-		p.ID, s, intent, stamp(time.Now()))
+func (r *Register) Begin(ctx context.Context, p commission.Plan, w commission.Write) (int64, error) {
+	res, err := r.db.ExecContext(ctx, "INSERT INTO journal (device_id, step, intent, begun_at, in_clear) VALUES (?,?,?,?,?)",
+		p.ID, w.Step, w.Intent, stamp(time.Now()), w.InClear)
 	if err != nil {
 		return 0, fmt.Errorf("journal: %w", err)
 	}
@@ -60,7 +62,7 @@ func (r *Register) Left(ctx context.Context, p commission.Plan, f commission.Fou
 
 // History reads a device's steps, oldest first.
 func (r *Register) History(ctx context.Context, id int64) ([]Entry, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT step, intent, begun_at, outcome, detail, coalesce(ended_at, '') FROM journal WHERE device_id=? ORDER BY id", id)
+	rows, err := r.db.QueryContext(ctx, "SELECT step, intent, begun_at, outcome, detail, coalesce(ended_at, ''), in_clear FROM journal WHERE device_id=? ORDER BY id", id)
 	if err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
 	}
@@ -69,7 +71,7 @@ func (r *Register) History(ctx context.Context, id int64) ([]Entry, error) {
 	for rows.Next() {
 		var e Entry
 		var begun, ended string
-		if err := rows.Scan(&e.Step, &e.Intent, &begun, &e.Outcome, &e.Detail, &ended); err != nil {
+		if err := rows.Scan(&e.Step, &e.Intent, &begun, &e.Outcome, &e.Detail, &ended, &e.InClear); err != nil {
 			return nil, fmt.Errorf("journal: %w", err)
 		}
 		e.Begun, e.Ended = unstamp(begun), unstamp(ended)
@@ -97,6 +99,85 @@ func (r *Register) MaybeKeyed(ctx context.Context) (map[int64]bool, error) {
 	return out, rows.Err()
 }
 
+// Progress is what the journal tells of how far a device is.
+type Progress struct {
+	InClear bool            // one that it has now was set without encryption
+	Users   map[string]bool // further users made, by commission.UserIntent
+	Pending string          // the intent of an address that waits for a restart
+	Rekey   Sent            // of the last password that replaced another
+}
+
+// Sent is a write that was sent, or may have been.
+type Sent struct {
+	At        time.Time // when its intent was recorded; zero if there was none
+	Confirmed bool      // by the device
+}
+
+// Progress reads, by ID, what the journal tells of how far every device is. What was sent and not refused counts as set; a user counts as made once the
+// device has confirmed it.
+func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT device_id, step, intent, outcome, detail, in_clear, begun_at FROM journal WHERE step IN (?,?,?,?,?,?) AND outcome<>'refused' ORDER BY id",
+		commission.StepKey, commission.StepRekey, commission.StepUser, commission.StepReset, commission.StepAddress, commission.StepRestart)
+	if err != nil {
+		return nil, fmt.Errorf("journal: %w", err)
+	}
+	defer rows.Close()
+	type password struct {
+		device int64
+		whose  string
+	}
+	clear, out := map[password]bool{}, map[int64]Progress{}
+	for rows.Next() {
+		var id int64
+		var step commission.Step
+		var intent, outcome, detail, begun string
+		var inClear bool
+		if err := rows.Scan(&id, &step, &intent, &outcome, &detail, &inClear, &begun); err != nil {
+			return nil, fmt.Errorf("journal: %w", err)
+		}
+		switch step {
+		case commission.StepAddress, commission.StepRestart:
+			k := out[id]
+			switch {
+			case step == commission.StepRestart && outcome != "done": // maybe it was never sent
+			case step == commission.StepAddress && detail == commission.AtRestart:
+				k.Pending = intent
+			default:
+				k.Pending = ""
+			}
+			out[id] = k
+			continue
+		case commission.StepReset:
+			maps.DeleteFunc(clear, func(p password, _ bool) bool { return p.device == id })
+			delete(out, id)
+			continue
+		case commission.StepUser:
+			if outcome == "done" {
+				k := out[id]
+				if k.Users == nil {
+					k.Users = map[string]bool{}
+				}
+				k.Users[intent] = true
+				out[id] = k
+			}
+		case commission.StepRekey:
+			k := out[id]
+			k.Rekey = Sent{unstamp(begun), outcome == "done"}
+			out[id] = k
+			intent = ""
+		default:
+			intent = "" // the administrator's, whichever way it was set
+		}
+		clear[password{id, intent}] = inClear
+	}
+	for p, yes := range clear {
+		k := out[p.device]
+		k.InClear = k.InClear || yes
+		out[p.device] = k
+	}
+	return out, rows.Err()
+}
+
 // Attempts keeps the budget of password tries in the register, so that it
 // holds across runs.
 type Attempts struct {
@@ -109,20 +190,8 @@ type Attempts struct {
 func (a Attempts) Spend(ctx context.Context, p commission.Plan) (wait time.Duration, err error) {
 	now := time.Now()
 	err = a.Register.tx(ctx, func(tx *sql.Tx) error {
-		rows, err := tx.QueryContext(ctx, "SELECT at FROM attempt WHERE device_id=? AND at>?", p.ID, stamp(now.Add(-secret.BudgetWindow)))
+		spent, err := spentSince(ctx, tx, p.ID, now.Add(-secret.BudgetWindow))
 		if err != nil {
-			return err
-		}
-		defer rows.Close()
-		var spent []time.Time
-		for rows.Next() {
-			var at string
-			if err := rows.Scan(&at); err != nil {
-				return err
-			}
-			spent = append(spent, unstamp(at))
-		}
-		if err := rows.Err(); err != nil {
 			return err
 		}
 		if wait = a.Budget.Wait(spent, now); wait > 0 {
@@ -134,12 +203,57 @@ func (a Attempts) Spend(ctx context.Context, p commission.Plan) (wait time.Durat
 	return wait, err
 }
 
-// Opened gives the last try back: the password fitted, which clears the
-// device's own count of wrong ones too (commission.Attempts).
+// Opened gives the last try back, since its password fitted. Earlier ones that did
+// not still count, however the device itself counts them (commission.Attempts).
 func (a Attempts) Opened(ctx context.Context, p commission.Plan) error {
-	_, err := a.Register.db.ExecContext(ctx, "DELETE FROM attempt WHERE device_id=?", p.ID)
+	_, err := a.Register.db.ExecContext(ctx, "DELETE FROM attempt WHERE id=(SELECT max(id) FROM attempt WHERE device_id=?)", p.ID)
 	if err != nil {
 		return fmt.Errorf("register: %w", err)
 	}
 	return nil
+}
+
+func spentSince(ctx context.Context, tx *sql.Tx, id int64, since time.Time) (spent []time.Time, err error) {
+	rows, err := tx.QueryContext(ctx, "SELECT at FROM attempt WHERE device_id=? AND at>?", id, stamp(since))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var at string
+		if err := rows.Scan(&at); err != nil {
+			return nil, err
+		}
+		spent = append(spent, unstamp(at))
+	}
+	return spent, rows.Err()
+}
+
+// Left counts the tries that a device can still be offered now.
+func (a Attempts) Left(ctx context.Context, p commission.Plan) (left int, err error) {
+	now := time.Now()
+	err = a.Register.tx(ctx, func(tx *sql.Tx) error {
+		spent, err := spentSince(ctx, tx, p.ID, now.Add(-secret.BudgetWindow))
+		left = max(a.Budget.Limit()-len(spent), 0)
+		return err
+	})
+	return left, err
+}
+
+// Locked has no try made for so long, or for the budget's window where the device
+// does not say how long it is locked (commission.Attempts).
+func (a Attempts) Locked(ctx context.Context, p commission.Plan, wait time.Duration) error {
+	if wait <= 0 {
+		wait = secret.BudgetWindow
+	}
+	// As many tries as make the budget wait just so long.
+	at := time.Now().Add(wait - secret.BudgetWindow)
+	return a.Register.tx(ctx, func(tx *sql.Tx) error {
+		for range a.Budget.Limit() {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO attempt (device_id, at) VALUES (?,?)", p.ID, stamp(at)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }

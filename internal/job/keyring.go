@@ -44,12 +44,18 @@ type keyringContent struct {
 	Past    map[device.MAC][]past   `json:"past,omitempty"`    // what devices had before
 	Earlier []keyFor                `json:"earlier,omitempty"` // of earlier work, for sealed devices
 	Refused map[device.MAC][]string `json:"refused,omitempty"` // marks of keys that do not open a device
+	// Passwords of further users, by name: on each device, and one for all.
+	Users       map[device.MAC]map[string]string `json:"users,omitempty"`
+	NextUsers   map[device.MAC]map[string]string `json:"next_users,omitempty"` // what a change is about to give
+	SharedUsers map[string]string                `json:"shared_users,omitempty"`
 }
 
 type keyFor struct {
 	User     string `json:"user"`
 	Password string `json:"password"`
 	Origin   string `json:"origin,omitempty"`
+	// Since is when a next password was put here.
+	Since time.Time `json:"since,omitzero"`
 }
 
 type past struct {
@@ -58,8 +64,9 @@ type past struct {
 }
 
 // keyringVersion is the version of the plain form. Version 1 had the site
-// password and the devices' own only, and is read as it is.
-const keyringVersion = 2
+// password and the devices' own only, version 2 no further users; both are read
+// as they are.
+const keyringVersion = 3
 
 // NewKeyring makes an empty keyring that Save will write.
 func NewKeyring(path, passphrase string) *Keyring {
@@ -103,6 +110,10 @@ func OpenKeyring(path, passphrase string) (*Keyring, error) {
 	}
 	return k, nil
 }
+
+// SetWork makes Save spend another work factor of scrypt, a power of two from 10
+// to 22, on the passphrase. Lower than age's own default is for tests.
+func (k *Keyring) SetWork(factor int) { k.work = factor }
 
 // SetPassphrase makes Save encrypt to another passphrase.
 func (k *Keyring) SetPassphrase(phrase string) { k.passphrase = phrase }

@@ -29,12 +29,16 @@ func (k *Keyring) Next(mac device.MAC) (commission.Credential, bool) {
 }
 
 // SetNext keeps a password beside the present one until it is known which holds.
-func (k *Keyring) SetNext(mac device.MAC, user string, p secret.Password) {
+func (k *Keyring) SetNext(mac device.MAC, user string, p secret.Password, now time.Time) {
 	if k.content.Next == nil {
 		k.content.Next = map[device.MAC]keyFor{}
 	}
-	k.content.Next[mac] = keyFor{User: user, Password: p.Reveal()}
+	k.content.Next[mac] = keyFor{User: user, Password: p.Reveal(), Since: now.UTC()}
 }
+
+// NextSince tells when a device's next password was put on the keyring: what was
+// sent to it before cannot have been that.
+func (k *Keyring) NextSince(mac device.MAC) time.Time { return k.content.Next[mac].Since }
 
 // maxPast bounds how many passwords of a device are remembered.
 const maxPast = 8

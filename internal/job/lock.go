@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -13,6 +12,11 @@ import (
 
 // ErrLocked is wrapped when another program works on the job.
 var ErrLocked = errors.New("the job is locked")
+
+const (
+	lockFile   = "job.lock"
+	holderFile = "job.holder"
+)
 
 // Lock keeps other programs from writing to the job.
 type Lock struct {
@@ -23,7 +27,7 @@ type Lock struct {
 // Lock takes the job's lock for a command. The system frees it when this
 // process ends, however it ends.
 func (j *Job) Lock(command string) (*Lock, error) {
-	path, holder := filepath.Join(j.Dir, "job.lock"), filepath.Join(j.Dir, "job.holder")
+	path, holder := j.Path(lockFile), j.Path(holderFile)
 	f := flock.New(path)
 	ok, err := f.TryLock()
 	if err != nil {

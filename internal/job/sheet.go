@@ -32,6 +32,7 @@ type Sheet struct {
 	Expected map[string]int    `yaml:"expected"` // how many of each kind were hung
 	Survey   Survey            `yaml:"survey"`
 	Lease    Lease             `yaml:"lease"`
+	Users    []WantedUser      `yaml:"users"`
 }
 
 // Network is what the sheet says of the site network.
@@ -53,6 +54,8 @@ type PasswordPolicy struct {
 	MinLength    int          `yaml:"min_length"`
 	TriesPerHour int          `yaml:"tries_per_hour"`
 	Factory      []FactoryKey `yaml:"factory"`
+	RequireTLS   bool         `yaml:"require_tls"` // set no password without encryption
+	WithoutTLS   []string     `yaml:"without_tls"` // but on these: tags, MACs or serials
 }
 
 // Style is how many passwords a job has.
@@ -215,7 +218,7 @@ func (s *Sheet) check() error {
 			}
 		}
 	}
-	return cmp.Or(s.checkExpected(), s.checkSurvey(), s.checkNames())
+	return cmp.Or(s.checkExpected(), s.checkSurvey(), s.checkNames(), s.checkUsers())
 }
 
 func (s *Sheet) checkExpected() error {
@@ -339,8 +342,7 @@ func (s *Sheet) Budget() secret.Budget { return secret.Budget{PerHour: s.Passwor
 // tag when the sheet has none.
 func (s *Sheet) NameFor(d *device.Device) string {
 	for ref, name := range s.Names {
-		mac, err := device.ParseMAC(ref)
-		if d.Tag != "" && strings.EqualFold(ref, d.Tag) || d.Serial != "" && strings.EqualFold(ref, d.Serial) || err == nil && mac == d.MAC {
+		if refersTo(ref, d) {
 			return name
 		}
 	}
@@ -393,6 +395,12 @@ func NewSheet(name, subnet, gateway string, now time.Time) []byte {
 #     - {user: admin, password: "..."}
 #   min_length: 12             # of the site password, beside each device's own rules
 #   tries_per_hour: 2          # password tries a device is offered, over all runs
+#   require_tls: true          # set no password without encryption (HTTPS) …
+#   without_tls: [C07]         # … but on these, which offer none
+
+# Further users, by the roles of the standard: administrator, operator, user. Their passwords are made.
+# users:
+#   - {name: viewer, role: user, on: [recorder, C01]}   # kinds, tags, MACs or serials; left out: every device
 
 # What each device is called, by tag, MAC or serial:
 # names:

@@ -13,6 +13,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/internal/nic"
+	"janustat/internal/wire"
 )
 
 // pathKey tells paths apart: frames from this MAC to this visitor belong to it.
@@ -74,6 +75,20 @@ func (p *Path) Dial(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
 	c, err := gonet.DialContextTCP(ctx, p.stack, nic.Full(to), network)
 	if err != nil {
 		return nil, fmt.Errorf("connect to %s at %s: %w", p.key.mac, to, err)
+	}
+	return c, nil
+}
+
+// DialConfidential opens a TCP connection whose content a capture of the wire leaves out.
+func (p *Path) DialConfidential(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
+	c, err := p.Dial(ctx, to)
+	if err != nil {
+		return nil, err
+	}
+	if w, ok := p.net.wire.(wire.Blanker); ok {
+		if own, ok := c.LocalAddr().(*net.TCPAddr); ok {
+			w.Blank(netip.AddrPortFrom(p.key.visitor, uint16(own.Port)), to)
+		}
 	}
 	return c, nil
 }

@@ -1,4 +1,5 @@
-// Package benchtest starts simulated sites for the tests of other packages.
+// Package benchtest starts simulated sites for the tests of other packages, and
+// holds every client to the budget of password tries.
 package benchtest
 
 import (
@@ -9,10 +10,15 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"janustat/internal/bench"
 )
+
+// budget is how many wrong passwords a device may be offered: no test takes an
+// hour, and job sheets leave the default.
+const budget = 2
 
 // Start brings a site up that is described in YAML, until the test ends. It
 // gives the path of the Unix socket to plug in at, and the hosts' log.
@@ -25,8 +31,18 @@ func Start(t testing.TB, site string) (socket string, logs *bench.Log) {
 }
 
 // StartSite brings up a site that is there already. It gives the bench too, at
-// whose devices a test can do what a person would.
+// whose devices a test can do what a person would. When the test ends, no device
+// may have been offered more wrong passwords than the budget, nor have locked itself.
 func StartSite(t testing.TB, s *bench.Site) (socket string, logs *bench.Log, b *bench.Bench) {
+	t.Helper()
+	socket, logs, b, stop := StartUntil(t, s)
+	t.Cleanup(stop)
+	return socket, logs, b
+}
+
+// StartUntil does what StartSite does, until stop is called, for tests that bring
+// up more sites than may run at once.
+func StartUntil(t testing.TB, s *bench.Site) (socket string, logs *bench.Log, b *bench.Bench, stop func()) {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	logs = bench.NewLog(nil)
@@ -40,11 +56,31 @@ func StartSite(t testing.TB, s *bench.Site) (socket string, logs *bench.Log, b *
 	require.NoError(t, err)
 	var serving sync.WaitGroup
 	serving.Go(func() { _ = b.Serve(ctx, l) }) // ends with ctx
-	t.Cleanup(func() {
+	return socket, logs, b, func() {
 		cancel()
 		serving.Wait()
 		b.Stop()
 		os.RemoveAll(dir)
-	})
-	return socket, logs, b
+		holdToBudget(t, s, logs)
+	}
+}
+
+func holdToBudget(t testing.TB, s *bench.Site, logs *bench.Log) {
+	lockedBefore := map[string]bool{}
+	for _, u := range s.Devices {
+		lockedBefore[u.ID] = u.Locked
+	}
+	wrong := map[string]int{}
+	for _, e := range logs.Events() {
+		switch e.What {
+		case bench.EventWrongPassword:
+			wrong[e.Host]++
+		case bench.EventLocked:
+			assert.True(t, lockedBefore[e.Host], "%s has locked itself", e.Host)
+			wrong[e.Host]++
+		}
+	}
+	for host, n := range wrong {
+		assert.LessOrEqual(t, n, budget, "%s was offered more wrong passwords than its budget", host)
+	}
 }

@@ -1,5 +1,5 @@
 // Package onvif speaks the standard device service (ONVIF Core Specification,
-// device management) as a client: SOAP 1.2 over HTTP, authenticated by HTTP
+// device management) as a client: SOAP 1.2 over HTTP or HTTPS, authenticated by HTTP
 // Digest (RFC 7616, MD5 and SHA-256) or by a WS-Security UsernameToken digest.
 // It never authenticates by HTTP Basic.
 //
@@ -19,7 +19,9 @@ import (
 	"net/http/httptrace"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/icholy/digest"
@@ -48,6 +50,18 @@ var (
 	ErrNotNow = errors.New("takes no settings now")
 )
 
+// LockedError means that the device answers no password now, since too many were wrong.
+type LockedError struct {
+	Wait time.Duration // how long yet, where it says so
+	Err  error
+}
+
+// Error gives what the device said.
+func (e *LockedError) Error() string { return "locked: " + e.Err.Error() }
+
+// Unwrap gives what the device said.
+func (e *LockedError) Unwrap() error { return e.Err }
+
 // scheme is how requests prove who sends them.
 type scheme int
 
@@ -65,20 +79,26 @@ type Client struct {
 	scheme scheme
 	user   string
 	pass   secret.Password
+	proven bool // the password is known to fit
 	// challenged is set once the device has asked for HTTP Digest.
 	challenged bool
 	offset     time.Duration // device's clock minus ours
 	clockKnown bool
+	byNTP      bool   // its clock follows NTP
 	iface      string // token of the interface in use
 	now        func() time.Time
+	// asked and answered are when the last request had left and its answer came:
+	// making a connection, which may take long, is not between them.
+	asked, answered time.Time
 }
 
-// New makes a client of the device service at address and path, by way of rt.
-func New(address, path string, rt http.RoundTripper) *Client {
-	if path == "" {
-		path = DefaultPath
+// New makes a client of the device service at an address, by way of rt. The
+// scheme is http or https; the service is "[:port]path", DefaultPath if empty.
+func New(scheme, address, service string, rt http.RoundTripper) *Client {
+	if service == "" {
+		service = DefaultPath
 	}
-	c := &Client{url: "http://" + address + path, base: rt, now: time.Now}
+	c := &Client{url: scheme + "://" + address + service, base: rt, now: time.Now}
 	c.http = c.client(rt)
 	return c
 }
@@ -93,7 +113,7 @@ func (c *Client) client(rt http.RoundTripper) *http.Client {
 
 // login makes later calls authenticated. The scheme is the one the device asked for.
 func (c *Client) login(user string, p secret.Password) {
-	c.user, c.pass = user, p
+	c.user, c.pass, c.proven = user, p, false
 	if !c.challenged {
 		c.scheme = byToken
 		return
@@ -137,22 +157,23 @@ const (
 // call carries out one operation of the device service. inner is the XML inside
 // the request element; out takes the answer and may be nil.
 func (c *Client) call(ctx context.Context, operation, inner string, out any) error {
-	head := ""
-	if c.scheme == byToken {
-		token, err := soap.UsernameToken(c.user, c.pass, c.now().Add(c.offset), rand.Reader)
-		if err != nil {
-			return err
-		}
-		head = token
-	}
-	body := soap.Envelope(prefixes, head, "<tds:"+operation+">"+inner+"</tds:"+operation+">")
 	reads := strings.HasPrefix(operation, "Get")
 	if !reads {
 		// Devices drop idle connections when they like. A write lost to that would
 		// count as unknown, so it goes on a fresh one.
 		c.Close()
 	}
-	answer, status, err := c.post(ctx, deviceNS+"/"+operation, body, reads)
+	if setsPassword(operation) {
+		ctx = context.WithValue(ctx, confidentialKey{}, true)
+		defer c.Close() // nothing else is to be said on the connection that carried it
+	}
+	answer, status, header, err := c.send(ctx, operation, inner)
+	if reads && errors.Is(err, errIdleGone) && (c.proven || c.scheme == anonymous) {
+		// Never a password that is not known to fit: each time it is sent is a try.
+		// Asked again by ourselves: net/http would send the same token, which a device
+		// takes for a replay, and counts as a wrong password.
+		answer, status, header, err = c.send(ctx, operation, inner)
+	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", operation, err)
 	}
@@ -168,48 +189,135 @@ func (c *Client) call(ctx context.Context, operation, inner string, out any) err
 	default:
 		return nil
 	}
+	if wait, locked := lockedOut(status, header, fault); locked {
+		return fmt.Errorf("%s: %w", operation, &LockedError{wait, fault})
+	}
 	if status == http.StatusUnauthorized || status == http.StatusForbidden || fault.Has("NotAuthorized") || fault.Has("FailedAuthentication") {
 		return fmt.Errorf("%s: %w: %w", operation, ErrRefused, fault)
 	}
 	// A prohibition without a reason of its own is about the moment: some devices
 	// take settings only for a while after power-on.
-	if !reads && fault.Last("OperationProhibited") && (!aboutUsers(operation) || saysPower(fault.Reason)) {
+	if !reads && fault.Last("OperationProhibited") && (!setsPassword(operation) || saysPower(fault.Reason)) {
 		return fmt.Errorf("%s: %w: %w", operation, ErrNotNow, fault)
 	}
 	return fmt.Errorf("%s: %w", operation, fault)
 }
 
-// aboutUsers tells the operations whose prohibition may as well mean that a
-// password is too weak.
-func aboutUsers(operation string) bool { return operation == "CreateUsers" || operation == "SetUser" }
+// setsPassword tells the operations that carry a new password, and whose
+// prohibition may as well mean that it is too weak.
+func setsPassword(operation string) bool {
+	return operation == "CreateUsers" || operation == "SetUser"
+}
+
+type confidentialKey struct{}
+
+// Confidential reports whether what a request carries is to be kept out of a
+// capture: it sets a password. The context is that of the connection too.
+func Confidential(ctx context.Context) bool {
+	yes, _ := ctx.Value(confidentialKey{}).(bool)
+	return yes
+}
+
+// lockedOut tells a refusal for too many wrong passwords from one for a wrong one:
+// by the status (RFC 4918, 11.3; RFC 6585, 4), or by what the device says, since
+// the standard has no fault of its own for it.
+func lockedOut(status int, header http.Header, f *soap.Fault) (wait time.Duration, locked bool) {
+	words := strings.ToLower(f.Reason + " " + strings.Join(f.Subcodes, " "))
+	refused := status == http.StatusUnauthorized || status == http.StatusForbidden || f.Has("NotAuthorized") || f.Has("FailedAuthentication")
+	switch {
+	case status == http.StatusLocked, status == http.StatusTooManyRequests:
+	case refused && (strings.Contains(words, "locked") || strings.Contains(words, "lockout") || strings.Contains(words, "too many")):
+	default:
+		return 0, false
+	}
+	return retryAfter(header.Get("Retry-After"), time.Now()), true
+}
+
+// maxLockOut bounds what a device may say of how long it is locked.
+const maxLockOut = 24 * time.Hour
+
+// retryAfter reads the header of that name (RFC 9110, 10.2.3); 0 when it says nothing useful.
+func retryAfter(text string, now time.Time) time.Duration {
+	wait := time.Duration(0)
+	if seconds, err := strconv.Atoi(text); err == nil {
+		wait = time.Duration(min(seconds, int(maxLockOut/time.Second))) * time.Second
+	} else if at, err := http.ParseTime(text); err == nil {
+		wait = at.Sub(now)
+	}
+	return min(max(wait, 0), maxLockOut)
+}
 
 func saysPower(reason string) bool {
 	low := strings.ToLower(reason)
 	return strings.Contains(low, "power") || strings.Contains(low, "restart") || strings.Contains(low, "reboot")
 }
 
+// send makes the message of an operation, with a token of its own, and posts it.
+func (c *Client) send(ctx context.Context, operation, inner string) ([]byte, int, http.Header, error) {
+	head := ""
+	if c.scheme == byToken {
+		token, err := soap.UsernameToken(c.user, c.pass, c.now().Add(c.offset), rand.Reader)
+		if err != nil {
+			return nil, 0, nil, err
+		}
+		head = token
+	}
+	body := soap.Envelope(prefixes, head, "<tds:"+operation+">"+inner+"</tds:"+operation+">")
+	return c.post(ctx, deviceNS+"/"+operation, body)
+}
+
+// moments are noted by net/http from goroutines of its own.
+type moments struct {
+	mu              sync.Mutex
+	asked, answered time.Time
+}
+
+func (m *moments) note(which *time.Time, at time.Time) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	*which = at
+}
+
+// read gives both; a way that does not tell when it was answered was answered now.
+func (m *moments) read(now time.Time) (asked, answered time.Time) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.answered.IsZero() {
+		m.answered = now
+	}
+	return m.asked, m.answered
+}
+
+// errIdleGone is wrapped beside ErrNoReply when the request went on a connection
+// that had been idle, and that the device may have dropped before.
+var errIdleGone = errors.New("on an idle connection")
+
 // post sends a message and reads the whole answer.
-func (c *Client) post(ctx context.Context, action string, body []byte, reads bool) ([]byte, int, error) {
-	connected := false
-	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected = true }})
+func (c *Client) post(ctx context.Context, action string, body []byte) ([]byte, int, http.Header, error) {
+	connected, reused := false, false
+	at := &moments{asked: c.now()}
+	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
+		GotConn:              func(i httptrace.GotConnInfo) { connected, reused = true, i.Reused },
+		WroteRequest:         func(httptrace.WroteRequestInfo) { at.note(&at.asked, c.now()) },
+		GotFirstResponseByte: func() { at.note(&at.answered, c.now()) },
+	})
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.url, bytes.NewReader(body))
 	if err != nil {
-		return nil, 0, err
+		return nil, 0, nil, err
 	}
 	req.Header.Set("Content-Type", mime.FormatMediaType("application/soap+xml", map[string]string{"charset": "utf-8", "action": action}))
-	if reads {
-		// Lets net/http ask again when an idle connection turns out to be gone; an
-		// empty value is not sent (net/http, Transport).
-		req.Header["Idempotency-Key"] = nil
-	}
 	res, err := c.http.Do(req)
 	if err != nil {
 		if !connected {
-			return nil, 0, fmt.Errorf("%w: %w", ErrUnreachable, inner(err))
+			return nil, 0, nil, fmt.Errorf("%w: %w", ErrUnreachable, inner(err))
 		}
-		return nil, 0, fmt.Errorf("%w: %w", ErrNoReply, inner(err))
+		if reused && ctx.Err() == nil {
+			return nil, 0, nil, fmt.Errorf("%w %w: %w", ErrNoReply, errIdleGone, inner(err))
+		}
+		return nil, 0, nil, fmt.Errorf("%w: %w", ErrNoReply, inner(err))
 	}
 	defer res.Body.Close()
+	c.asked, c.answered = at.read(c.now())
 	if res.StatusCode == http.StatusUnauthorized {
 		if _, err := strongest(res.Header); err == nil {
 			c.challenged = true
@@ -217,9 +325,9 @@ func (c *Client) post(ctx context.Context, action string, body []byte, reads boo
 	}
 	answer, err := io.ReadAll(io.LimitReader(res.Body, soap.MaxMessage+1))
 	if err != nil {
-		return nil, 0, fmt.Errorf("%w: %w", ErrNoReply, err)
+		return nil, 0, nil, fmt.Errorf("%w: %w", ErrNoReply, err)
 	}
-	return answer, res.StatusCode, nil
+	return answer, res.StatusCode, res.Header, nil
 }
 
 // inner strips the URL and method that net/http puts around every error.

@@ -3,6 +3,7 @@ package onvif
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -10,7 +11,9 @@ import (
 	"net/http/httptest"
 	"net/netip"
 	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -42,7 +45,7 @@ func stub(t *testing.T, answer func(w http.ResponseWriter, r *http.Request, op s
 		answer(w, r, op, string(b))
 	}))
 	t.Cleanup(srv.Close)
-	return New(strings.TrimPrefix(srv.URL, "http://"), "", http.DefaultTransport)
+	return New("http", strings.TrimPrefix(srv.URL, "http://"), "", http.DefaultTransport)
 }
 
 func send(w http.ResponseWriter, status int, body string) {
@@ -160,10 +163,10 @@ func TestLostRepliesAreToldFromUnsentRequests(t *testing.T) {
 			c.Close()
 		}
 	}()
-	cl := New(l.Addr().String(), "", &http.Transport{})
+	cl := New("http", l.Addr().String(), "", &http.Transport{})
 	require.ErrorIs(t, cl.Restart(t.Context()), ErrNoReply)
 	l.Close()
-	require.ErrorIs(t, New(l.Addr().String(), "", &http.Transport{}).Restart(t.Context()), ErrUnreachable)
+	require.ErrorIs(t, New("http", l.Addr().String(), "", &http.Transport{}).Restart(t.Context()), ErrUnreachable)
 }
 
 // A device may drop an idle connection at any time: a reading is asked again,
@@ -185,11 +188,38 @@ func TestDroppedIdleConnectionsAreNoLoss(t *testing.T) {
 			c.Close() // though it never said that it would
 		}
 	}()
-	cl := New(l.Addr().String(), "", &http.Transport{})
+	cl := New("http", l.Addr().String(), "", &http.Transport{})
 	for range 20 {
 		_, err := cl.Information(t.Context())
 		require.NoError(t, err)
 		require.NoError(t, cl.Restart(t.Context()))
+	}
+}
+
+// A password that is not known to fit is sent once, however its answer gets lost.
+func TestAnUnprovenPasswordIsSentOnce(t *testing.T) {
+	for _, scheme := range []string{"token", "digest"} {
+		var offered atomic.Int32
+		srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			b, _ := io.ReadAll(r.Body)
+			switch {
+			case strings.Contains(string(b), "GetSystemDateAndTime"):
+				send(w, 200, clockAnswer)
+			case strings.Contains(string(b), "UsernameToken") || r.Header.Get("Authorization") != "":
+				offered.Add(1)
+				panic(http.ErrAbortHandler) // hangs up
+			case scheme == "digest":
+				w.Header().Set("WWW-Authenticate", `Digest realm="r", qop="auth", nonce="n", algorithm=MD5`)
+				send(w, 401, refusal)
+			default:
+				send(w, 400, refusal)
+			}
+		}))
+		cl := New("http", strings.TrimPrefix(srv.URL, "http://"), "", &http.Transport{})
+		_, err := cl.Enter(t.Context(), "admin", secret.New("Quay-side7"))
+		require.ErrorIs(t, err, ErrNoReply, scheme)
+		assert.EqualValues(t, 1, offered.Load(), scheme)
+		srv.Close()
 	}
 }
 
@@ -246,6 +276,122 @@ func TestSetNameKeepsTheOtherScopes(t *testing.T) {
 	assert.Contains(t, sent, "/location/quay<")
 	assert.NotContains(t, sent, "old")
 	assert.NotContains(t, sent, "hardware")
+}
+
+func TestALockedDeviceIsToldFromAWrongPassword(t *testing.T) {
+	for name, c := range map[string]struct {
+		status int
+		retry  string
+		body   string
+		wait   time.Duration
+		locked bool
+	}{
+		"423":                     {423, "", "", 0, true},
+		"429 with seconds":        {429, "90", "", 90 * time.Second, true},
+		"429 with too much":       {429, "99999999999", "", 24 * time.Hour, true},
+		"429 for days":            {429, "999999", "", 24 * time.Hour, true},
+		"429 with nonsense":       {429, "soon", "", 0, true},
+		"429 in the past":         {429, "Mon, 02 Jan 2006 15:04:05 GMT", "", 0, true},
+		"a fault that says so":    {400, "", strings.Replace(refusal, "</Code>", "</Code><Reason><Text>Account is locked</Text></Reason>", 1), 0, true},
+		"a subcode that says so":  {400, "", strings.Replace(refusal, "</Value></Subcode>", "</Value><Subcode><Value>x:LockedOut</Value></Subcode></Subcode>", 1), 0, true},
+		"too many":                {401, "1800", strings.Replace(refusal, "</Code>", "</Code><Reason><Text>Too many attempts</Text></Reason>", 1), 30 * time.Minute, true},
+		"a wrong password":        {401, "", refusal, 0, false},
+		"a setting that is fixed": {400, "", strings.Replace(strings.Replace(refusal, "</Code>", "</Code><Reason><Text>The lock is locked</Text></Reason>", 1), "NotAuthorized", "OperationProhibited", 1), 0, false},
+	} {
+		cl := stub(t, func(w http.ResponseWriter, _ *http.Request, _, _ string) {
+			w.Header().Set("Retry-After", c.retry)
+			send(w, c.status, c.body)
+		})
+		_, err := cl.Users(t.Context())
+		var locked *LockedError
+		require.Equal(t, c.locked, errors.As(err, &locked), "%s: %v", name, err)
+		if c.locked {
+			assert.Equal(t, c.wait, locked.Wait, name)
+			assert.NotErrorIs(t, err, ErrRefused, name)
+		}
+	}
+}
+
+func TestServers(t *testing.T) {
+	one, two := netip.MustParseAddr("10.61.8.1"), netip.MustParseAddr("10.61.8.2")
+	var sent []string
+	byNTP := "Manual"
+	cl := stub(t, func(w http.ResponseWriter, _ *http.Request, op, body string) {
+		switch op {
+		case "GetDNS":
+			send(w, 200, `<GetDNSResponse><DNSInformation><FromDHCP>true</FromDHCP><DNSFromDHCP><Type>IPv4</Type><IPv4Address>10.61.8.1</IPv4Address></DNSFromDHCP><DNSManual><IPv4Address>9.9.9.9</IPv4Address></DNSManual></DNSInformation></GetDNSResponse>`)
+		case "GetNTP":
+			send(w, 200, `<GetNTPResponse><NTPInformation><FromDHCP>false</FromDHCP><NTPManual><Type>DNS</Type><DNSname>time</DNSname></NTPManual><NTPManual><Type>IPv4</Type><IPv4Address> 10.61.8.2 </IPv4Address></NTPManual></NTPInformation></GetNTPResponse>`)
+		case "GetSystemDateAndTime":
+			send(w, 200, strings.Replace(clockAnswer, "<UTCDateTime>", "<DateTimeType>"+byNTP+"</DateTimeType><UTCDateTime>", 1))
+		default:
+			sent = append(sent, body)
+			send(w, 200, "<R/>")
+		}
+	})
+	got, err := cl.DNS(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, Servers{true, true, []netip.Addr{one}}, got)
+	got, err = cl.NTP(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, Servers{true, false, []netip.Addr{two}}, got)
+	require.NoError(t, cl.SetDNS(t.Context(), []netip.Addr{one, two}))
+	assert.Contains(t, sent[0], "<tds:DNSManual><tt:Type>IPv4</tt:Type><tt:IPv4Address>10.61.8.1</tt:IPv4Address></tds:DNSManual><tds:DNSManual>")
+	_, err = cl.Clock(t.Context())
+	require.NoError(t, err)
+	assert.False(t, cl.ByNTP())
+	require.NoError(t, cl.SetNTP(t.Context(), []netip.Addr{one}))
+	require.Len(t, sent, 3, "the clock is made to follow")
+	assert.Contains(t, sent[2], "<tds:DateTimeType>NTP<")
+	byNTP = "NTP"
+	_, err = cl.Clock(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, cl.SetNTP(t.Context(), []netip.Addr{one}))
+	assert.Len(t, sent, 4, "it follows already")
+
+	none := stub(t, func(w http.ResponseWriter, _ *http.Request, _, _ string) {
+		send(w, 500, strings.Replace(refusal, "NotAuthorized", "ActionNotSupported", 1))
+	})
+	got, err = none.NTP(t.Context())
+	require.NoError(t, err)
+	assert.False(t, got.Offered)
+}
+
+func TestUsersAndTheirLevels(t *testing.T) {
+	var sent []string
+	var confidential []bool
+	cl := stub(t, func(w http.ResponseWriter, _ *http.Request, _, body string) {
+		sent = append(sent, body)
+		send(w, 200, "<R/>")
+	})
+	carrier := cl.base
+	cl.base = roundTrip(func(r *http.Request) (*http.Response, error) {
+		confidential = append(confidential, Confidential(r.Context()))
+		return carrier.RoundTrip(r)
+	})
+	cl.http = cl.client(cl.base)
+	require.NoError(t, cl.CreateUser(t.Context(), "view<er", secret.New("a&b"), "User"))
+	require.NoError(t, cl.SetUser(t.Context(), "viewer", secret.New("c"), "Operator"))
+	require.NoError(t, cl.Restart(t.Context()))
+	assert.Contains(t, sent[0], "<tds:CreateUsers><tds:User><tt:Username>view&lt;er</tt:Username><tt:Password>a&amp;b</tt:Password><tt:UserLevel>User<")
+	assert.Contains(t, sent[1], "<tds:SetUser><tds:User><tt:Username>viewer</tt:Username><tt:Password>c</tt:Password><tt:UserLevel>Operator<")
+	assert.Equal(t, []bool{true, true, false}, confidential)
+}
+
+type roundTrip func(*http.Request) (*http.Response, error)
+
+func (f roundTrip) RoundTrip(r *http.Request) (*http.Response, error) { return f(r) }
+
+func TestHTTPSThatIsOff(t *testing.T) {
+	for body, want := range map[string]bool{
+		`<R><NetworkProtocols><Name>HTTP</Name><Enabled>true</Enabled></NetworkProtocols><NetworkProtocols><Name>HTTPS</Name><Enabled>false</Enabled></NetworkProtocols></R>`: true,
+		`<R><NetworkProtocols><Name>HTTPS</Name><Enabled>true</Enabled></NetworkProtocols></R>`:                                                                               false,
+		refusal: false,
+	} {
+		got, err := stub(t, func(w http.ResponseWriter, _ *http.Request, _, _ string) { send(w, 200, body) }).HasTLSOff(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
 }
 
 func TestCallEndsWithItsContext(t *testing.T) {

@@ -18,8 +18,28 @@ import (
 // Clock gives the device's clock minus ours (GetSystemDateAndTime). The answer
 // has whole seconds; half of one is added as the best guess.
 func (c *Client) Clock(ctx context.Context) (time.Duration, error) {
+	offset, took, err := c.readClock(ctx)
+	if err == nil && took > clockPatience {
+		// An answer that was long on its way tells little: the quicker of two counts.
+		if again, less, err := c.readClock(ctx); err == nil && less < took {
+			offset = again
+		}
+	}
+	if err != nil {
+		return 0, err
+	}
+	c.offset, c.clockKnown = offset, true
+	return offset, nil
+}
+
+// clockPatience is how long an answer may take before its time is asked for again.
+const clockPatience = time.Second
+
+// readClock reads the clock once, and tells how long the answer took.
+func (c *Client) readClock(ctx context.Context) (offset, took time.Duration, err error) {
 	var a struct {
-		UTC struct {
+		Kind string `xml:"SystemDateAndTime>DateTimeType"`
+		UTC  struct {
 			Time struct {
 				Hour, Minute, Second int
 			}
@@ -28,27 +48,29 @@ func (c *Client) Clock(ctx context.Context) (time.Duration, error) {
 			}
 		} `xml:"SystemDateAndTime>UTCDateTime"`
 	}
-	before := c.now()
 	// This operation is open to everyone (access class PRE_AUTH), and a token
 	// could not be right yet.
 	was := c.scheme
 	if was == byToken {
 		c.scheme = anonymous
 	}
-	err := c.call(ctx, "GetSystemDateAndTime", "", &a)
+	err = c.call(ctx, "GetSystemDateAndTime", "", &a)
 	c.scheme = was
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	u := a.UTC
 	if u.Date.Year == 0 {
-		return 0, fmt.Errorf("GetSystemDateAndTime: no UTC time in the answer")
+		return 0, 0, fmt.Errorf("GetSystemDateAndTime: no UTC time in the answer")
 	}
 	told := time.Date(u.Date.Year, time.Month(u.Date.Month), u.Date.Day, u.Time.Hour, u.Time.Minute, u.Time.Second, 0, time.UTC)
-	middle := before.Add(c.now().Sub(before) / 2)
-	c.offset, c.clockKnown = told.Add(500*time.Millisecond).Sub(middle), true
-	return c.offset, nil
+	took = c.answered.Sub(c.asked)
+	c.byNTP = strings.TrimSpace(a.Kind) == "NTP"
+	return told.Add(500 * time.Millisecond).Sub(c.asked.Add(took / 2)), took, nil
 }
+
+// ByNTP reports whether the clock followed NTP when it was last read.
+func (c *Client) ByNTP() bool { return c.byNTP }
 
 // Information is the answer of GetDeviceInformation.
 type Information struct {
@@ -197,6 +219,79 @@ func (c *Client) Gateway(ctx context.Context) (netip.Addr, error) {
 	return netip.Addr{}, nil
 }
 
+// Servers are the servers of one sort that a device is set to ask.
+type Servers struct {
+	Offered   bool // it has this setting
+	FromDHCP  bool
+	Addresses []netip.Addr // IPv4, in order; those given by name are left out
+}
+
+type hostXML struct{ IPv4Address string }
+
+type hostsOf struct {
+	FromDHCP    bool
+	DNSManual   []hostXML
+	DNSFromDHCP []hostXML
+	NTPManual   []hostXML
+	NTPFromDHCP []hostXML
+}
+
+// DNS reads the DNS servers (GetDNS). A device without the setting is no error.
+func (c *Client) DNS(ctx context.Context) (Servers, error) {
+	var a struct{ DNSInformation hostsOf }
+	err := c.call(ctx, "GetDNS", "", &a)
+	return servers(err, a.DNSInformation.FromDHCP, a.DNSInformation.DNSManual, a.DNSInformation.DNSFromDHCP)
+}
+
+// NTP reads the NTP servers (GetNTP). A device without the setting is no error.
+func (c *Client) NTP(ctx context.Context) (Servers, error) {
+	var a struct{ NTPInformation hostsOf }
+	err := c.call(ctx, "GetNTP", "", &a)
+	return servers(err, a.NTPInformation.FromDHCP, a.NTPInformation.NTPManual, a.NTPInformation.NTPFromDHCP)
+}
+
+func servers(err error, fromDHCP bool, manual, given []hostXML) (Servers, error) {
+	var fault *soap.Fault
+	if errors.As(err, &fault) {
+		return Servers{}, nil
+	}
+	if err != nil {
+		return Servers{}, err
+	}
+	out := Servers{Offered: true, FromDHCP: fromDHCP}
+	if fromDHCP {
+		manual = given
+	}
+	for _, h := range manual {
+		if a, err := netip.ParseAddr(strings.TrimSpace(h.IPv4Address)); err == nil && a.Is4() && !a.IsUnspecified() {
+			out.Addresses = append(out.Addresses, a)
+		}
+	}
+	return out, nil
+}
+
+// HasTLSOff reports whether the device has HTTPS and it is switched off
+// (GetNetworkProtocols). A device that does not tell has none.
+func (c *Client) HasTLSOff(ctx context.Context) (bool, error) {
+	var a struct {
+		NetworkProtocols []struct {
+			Name    string
+			Enabled bool
+		}
+	}
+	err := c.call(ctx, "GetNetworkProtocols", "", &a)
+	var fault *soap.Fault
+	if errors.As(err, &fault) {
+		return false, nil
+	}
+	for _, p := range a.NetworkProtocols {
+		if strings.TrimSpace(p.Name) == "HTTPS" && !p.Enabled {
+			return true, nil
+		}
+	}
+	return false, err
+}
+
 type scopeXML struct {
 	ScopeDef  string
 	ScopeItem string
@@ -297,7 +392,8 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 		c.logout()
 		return false, nil
 	}
-	return err == nil, err
+	c.proven = err == nil
+	return c.proven, err
 }
 
 // RefusesAnonymous reports whether the network settings are closed to those without a password.

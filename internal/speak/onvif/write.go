@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
+	"time"
 
 	"janustat/core/device"
 	"janustat/core/secret"
@@ -14,19 +15,64 @@ import (
 
 // CreateAdministrator creates the first user (CreateUsers) on a fresh device.
 func (c *Client) CreateAdministrator(ctx context.Context, user string, p secret.Password) error {
-	return c.call(ctx, "CreateUsers", "<tds:User><tt:Username>"+soap.Text(user)+"</tt:Username><tt:Password>"+
-		soap.Text(p.Reveal())+"</tt:Password><tt:UserLevel>Administrator</tt:UserLevel></tds:User>", nil)
+	return c.call(ctx, "CreateUsers", userXML(user, p, "Administrator"), nil)
 }
 
 // SetPassword gives an administrator another password (SetUser).
 func (c *Client) SetPassword(ctx context.Context, user string, p secret.Password) error {
-	return c.call(ctx, "SetUser", "<tds:User><tt:Username>"+soap.Text(user)+"</tt:Username><tt:Password>"+
-		soap.Text(p.Reveal())+"</tt:Password><tt:UserLevel>Administrator</tt:UserLevel></tds:User>", nil)
+	return c.call(ctx, "SetUser", userXML(user, p, "Administrator"), nil)
 }
 
-// SetClock sets UTC by hand (SetSystemDateAndTime), to the second nearest to now.
+// CreateUser creates a further user (CreateUsers). The level is one of
+// tt:UserLevel: Administrator, Operator or User.
+func (c *Client) CreateUser(ctx context.Context, user string, p secret.Password, level string) error {
+	return c.call(ctx, "CreateUsers", userXML(user, p, level), nil)
+}
+
+// SetUser gives a user that is there another password and level (SetUser).
+func (c *Client) SetUser(ctx context.Context, user string, p secret.Password, level string) error {
+	return c.call(ctx, "SetUser", userXML(user, p, level), nil)
+}
+
+func userXML(user string, p secret.Password, level string) string {
+	return "<tds:User><tt:Username>" + soap.Text(user) + "</tt:Username><tt:Password>" +
+		soap.Text(p.Reveal()) + "</tt:Password><tt:UserLevel>" + soap.Text(level) + "</tt:UserLevel></tds:User>"
+}
+
+// SetDNS sets the DNS servers by hand (SetDNS).
+func (c *Client) SetDNS(ctx context.Context, servers []netip.Addr) error {
+	return c.call(ctx, "SetDNS", "<tds:FromDHCP>false</tds:FromDHCP>"+hostsXML("DNSManual", servers), nil)
+}
+
+// SetNTP sets the NTP servers by hand (SetNTP), and has the clock follow them
+// (SetSystemDateAndTime) where it does not.
+func (c *Client) SetNTP(ctx context.Context, servers []netip.Addr) error {
+	if err := c.call(ctx, "SetNTP", "<tds:FromDHCP>false</tds:FromDHCP>"+hostsXML("NTPManual", servers), nil); err != nil || c.byNTP {
+		return err
+	}
+	return c.call(ctx, "SetSystemDateAndTime",
+		"<tds:DateTimeType>NTP</tds:DateTimeType><tds:DaylightSavings>false</tds:DaylightSavings><tds:TimeZone><tt:TZ>UTC0</tt:TZ></tds:TimeZone>", nil)
+}
+
+func hostsXML(element string, servers []netip.Addr) string {
+	var b strings.Builder
+	for _, a := range servers {
+		fmt.Fprintf(&b, "<tds:%s><tt:Type>IPv4</tt:Type><tt:IPv4Address>%s</tt:IPv4Address></tds:%s>", element, a, element)
+	}
+	return b.String()
+}
+
+// SetClock sets UTC by hand (SetSystemDateAndTime). Only whole seconds can be told,
+// so it is sent when one begins.
 func (c *Client) SetClock(ctx context.Context) error {
-	t := c.now().UTC()
+	t := c.now().UTC().Truncate(time.Second).Add(time.Second)
+	begins := time.NewTimer(t.Sub(c.now()))
+	defer begins.Stop()
+	select {
+	case <-begins.C:
+	case <-ctx.Done():
+		return fmt.Errorf("SetSystemDateAndTime: %w: %w", ErrUnreachable, ctx.Err())
+	}
 	err := c.call(ctx, "SetSystemDateAndTime", fmt.Sprintf(
 		"<tds:DateTimeType>Manual</tds:DateTimeType><tds:DaylightSavings>false</tds:DaylightSavings>"+
 			"<tds:TimeZone><tt:TZ>UTC0</tt:TZ></tds:TimeZone>"+

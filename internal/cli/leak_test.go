@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"context"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const leakSite = `
+site: Leak
+seed: 5
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 2, restart: 1s}
+  - {id: eye, model: oakhollow-eye, mac: "02:0a:c0:00:03:01", serial: B1, restart: 1s}
+  - {id: factory, model: tallow-cube, mac: "02:7a:11:00:04:01", serial: C1, password: Factory-111, restart: 1s}
+  - {id: earlier, model: oakhollow-indoor, mac: "02:0a:c0:00:05:01", serial: D1, password: Earlier-222}
+  - {id: ours, model: brightmoor-recorder, mac: "02:b7:16:00:04:01", serial: E1, address: 10.61.8.10/23, gateway: 10.61.8.1, password: Harbour-Light-42}
+`
+
+// notHere are commands that a job's passwords cannot reach: the bench has no job,
+// and the demo plays the others.
+var notHere = []string{"janustat bench", "janustat demo"}
+
+// TestNoCommandTellsAPassword runs every command there is, with every word that the
+// log has, on one job. What was printed and written is searched when it ends (hire).
+func TestNoCommandTellsAPassword(t *testing.T) {
+	t.Parallel()
+	c := hire(t, leakSite, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
+	c.sheet("password: {style: each, factory: [{user: admin, password: Factory-111}]}\nusers: [{name: viewer, role: user, on: [recorder]}]\n")
+	for _, step := range []struct {
+		stdin string
+		args  string
+	}{
+		{"", ""},
+		{"", "begin " + filepath.Join(t.TempDir(), "other")},
+		{"", "wire"},
+		{"", "survey --for 4s"},
+		{"", "take all 02:7a:11:00:04:01 02:0a:c0:00:05:01 10.61.8.10 --yes"},
+		{"", "leave C02 --yes"},
+		{"Harbour-Light-42\n", "key set R01"},
+		{"Earlier-222\n", "key add"},
+		{"", "key generate"},
+		{"", "allot"},
+		{"", "commission --yes"},
+		{"", "commission --yes --json"},
+		{"", "key try I01"},
+		{"", "key list --json"},
+		{"", "key list"},
+		{"", "key show C01"},
+		{"", "key change C01 --yes"},
+		{"", "key change R01 --user viewer --yes"},
+		{"for the client\n", "key share"},
+		{"", "prove --json"},
+		{"", "prove"},
+		{"", "handover"},
+		{"", "list --all --json"},
+		{"", "show R01 --json"},
+		{"", "show R01"},
+		{"", "log R01 --json"},
+		{"", "log C01"},
+		{"", "restart C01 --yes"},
+		{"C01\n", "reset C01"},
+		{"", "restore C01 --for 30s"},
+		{"", "lease --for 2s --yes"},
+		{"", "web C01"},
+		{"another phrase\n", "key passphrase"},
+		{"", "key show C01"}, // does not open any more
+	} {
+		args := append(strings.Fields(step.args), "--log-level", "debug")
+		ctx, cancel := context.WithTimeout(t.Context(), 90*time.Second)
+		if strings.HasPrefix(step.args, "web") { // it stays until it is stopped
+			time.AfterFunc(9*time.Second, cancel)
+		}
+		code, out, errs := c.runUntil(ctx, step.stdin, args...)
+		cancel()
+		c.ran[commandOf(args)] = true
+		if !strings.HasPrefix(step.args, "web") {
+			require.NotEqual(t, ExitUsage, code, "%s\n%s\n%s", step.args, out, errs)
+		}
+	}
+	var missing []string
+	var walk func(*cobra.Command)
+	walk = func(cmd *cobra.Command) {
+		if name := cmd.CommandPath(); cmd.Runnable() && !c.ran[name] && !strings.Contains(strings.Join(notHere, ","), name) && !cmd.HasSubCommands() {
+			missing = append(missing, name)
+		}
+		for _, sub := range cmd.Commands() {
+			walk(sub)
+		}
+	}
+	walk((&App{}).root())
+	assert.Empty(t, missing, "commands that this test does not run")
+}
+
+// commandOf is the path of the command that a command line is of.
+func commandOf(args []string) string {
+	cmd, _, err := (&App{}).root().Find(args)
+	if err != nil {
+		return ""
+	}
+	return cmd.CommandPath()
+}

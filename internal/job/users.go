@@ -1,0 +1,127 @@
+package job
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/core/secret"
+)
+
+// WantedUser is a further user that devices are to have beside the administrator.
+type WantedUser struct {
+	Name string   `yaml:"name"`
+	Role string   `yaml:"role"` // administrator, operator or user
+	On   []string `yaml:"on"`   // kinds, tags, MACs or serials; every device if left out
+}
+
+var levels = map[string]commission.Level{
+	"administrator": commission.Administrator, "operator": commission.Operator, "user": commission.Viewer,
+}
+
+// maxUserName is what common devices take.
+const maxUserName = 32
+
+func (s *Sheet) checkUsers() error {
+	seen := map[string]bool{}
+	for i, u := range s.Users {
+		switch {
+		case u.Name == "" || len([]rune(u.Name)) > maxUserName || strings.ContainsAny(u.Name, " \n\t\x00:"):
+			return fmt.Errorf("%w: users[%d].name: %q: a user name is 1 to %d characters without spaces or colons", ErrSheet, i, u.Name, maxUserName)
+		case strings.EqualFold(u.Name, s.User()):
+			return fmt.Errorf("%w: users[%d].name: %q is the administrator of password.user already", ErrSheet, i, u.Name)
+		case seen[strings.ToLower(u.Name)]:
+			return fmt.Errorf("%w: users[%d].name: %q is there twice", ErrSheet, i, u.Name)
+		case levels[u.Role] == "":
+			return fmt.Errorf("%w: users[%d].role: %q: use administrator, operator or user", ErrSheet, i, u.Role)
+		}
+		seen[strings.ToLower(u.Name)] = true
+	}
+	return nil
+}
+
+// UsersOn gives the further users that a device is to have, without passwords.
+func (s *Sheet) UsersOn(d *device.Device) (out []commission.Account) {
+	for _, u := range s.Users {
+		if len(u.On) == 0 || slices.ContainsFunc(u.On, func(ref string) bool { return ref == string(d.Kind) || refersTo(ref, d) }) {
+			out = append(out, commission.Account{Name: u.Name, Level: levels[u.Role]})
+		}
+	}
+	return out
+}
+
+// NeedsTLS reports whether the sheet refuses to set a password of a device
+// without encryption.
+func (s *Sheet) NeedsTLS(d *device.Device) bool {
+	return s.Password.RequireTLS && !slices.ContainsFunc(s.Password.WithoutTLS, func(ref string) bool { return refersTo(ref, d) })
+}
+
+// refersTo reports whether a reference in the sheet means a device: its tag, MAC or serial.
+func refersTo(ref string, d *device.Device) bool {
+	mac, err := device.ParseMAC(ref)
+	return d.Tag != "" && strings.EqualFold(ref, d.Tag) || d.Serial != "" && strings.EqualFold(ref, d.Serial) || err == nil && mac == d.MAC
+}
+
+// UserFor gives the password of a further user on a device, zero if there is none.
+func (k *Keyring) UserFor(mac device.MAC, name string) secret.Password {
+	return secret.New(k.content.Users[mac][name])
+}
+
+// SetUserFor keeps the password of a further user on a device.
+func (k *Keyring) SetUserFor(mac device.MAC, name string, p secret.Password) {
+	setUser(&k.content.Users, mac, name, p)
+}
+
+func setUser(in *map[device.MAC]map[string]string, mac device.MAC, name string, p secret.Password) {
+	if *in == nil {
+		*in = map[device.MAC]map[string]string{}
+	}
+	if (*in)[mac] == nil {
+		(*in)[mac] = map[string]string{}
+	}
+	(*in)[mac][name] = p.Reveal()
+}
+
+// NextUserFor gives the password that a change is about to give a further user of
+// a device, or has given; zero if there is none.
+func (k *Keyring) NextUserFor(mac device.MAC, name string) secret.Password {
+	return secret.New(k.content.NextUsers[mac][name])
+}
+
+// SetNextUserFor keeps it beside the present one until the device has confirmed it.
+func (k *Keyring) SetNextUserFor(mac device.MAC, name string, p secret.Password) {
+	setUser(&k.content.NextUsers, mac, name, p)
+}
+
+// ConfirmUser takes down that a further user has the next password.
+func (k *Keyring) ConfirmUser(mac device.MAC, name string) {
+	if next := k.NextUserFor(mac, name); !next.IsZero() {
+		k.SetUserFor(mac, name, next)
+		delete(k.content.NextUsers[mac], name)
+	}
+}
+
+// UserNames gives the further users that a device has on the keyring, sorted.
+func (k *Keyring) UserNames(mac device.MAC) (out []string) {
+	for name := range k.content.Users[mac] {
+		out = append(out, name)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// SharedUser gives the password that a further user has on all devices, zero if
+// there is none.
+func (k *Keyring) SharedUser(name string) secret.Password {
+	return secret.New(k.content.SharedUsers[name])
+}
+
+// SetSharedUser keeps it, for devices that do not have the user yet.
+func (k *Keyring) SetSharedUser(name string, p secret.Password) {
+	if k.content.SharedUsers == nil {
+		k.content.SharedUsers = map[string]string{}
+	}
+	k.content.SharedUsers[name] = p.Reveal()
+}
