@@ -12,6 +12,7 @@ import (
 
 	"janustat/internal/bench"
 	"janustat/internal/bench/benchtest"
+	"janustat/internal/e2e/driver"
 )
 
 // listed is a device in the program's --json.
@@ -19,12 +20,12 @@ type listed struct {
 	Tag, Serial, MAC, Address, Condition, Access, Allotted string
 }
 
-func (w worker) list(args ...string) map[string]listed {
-	w.t.Helper()
-	var list []listed
-	require.NoError(w.t, json.Unmarshal([]byte(w.must(append([]string{"list", "--json"}, args...)...)), &list))
+func list(w driver.Worker, args ...string) map[string]listed {
+	w.T.Helper()
+	var found []listed
+	require.NoError(w.T, json.Unmarshal([]byte(w.Must(append([]string{"list", "--json"}, args...)...)), &found))
 	out := map[string]listed{}
-	for _, d := range list {
+	for _, d := range found {
 		out[d.MAC] = d
 	}
 	return out
@@ -37,49 +38,49 @@ func TestTheAwkwardLAN(t *testing.T) {
 	site, err := bench.Load("awkward")
 	require.NoError(t, err)
 	socket, logs, b := benchtest.StartSite(t, site)
-	w := worker{t, built(t), filepath.Join(t.TempDir(), "job"), "bench:" + socket}
-	w.must("begin", w.job, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
-	w.must("survey")
-	w.must("take", "all", "02:b7:16:00:00:10", "--yes")
-	key := w.command("key", "set", "R01")
+	w := driver.Worker{T: t, Program: driver.Built(t), Job: filepath.Join(t.TempDir(), "job"), Wire: "bench:" + socket}
+	w.Must("begin", w.Job, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
+	w.Must("survey")
+	w.Must("take", "all", "02:b7:16:00:00:10", "--yes")
+	key := w.Command("key", "set", "R01")
 	key.Stdin = strings.NewReader("Harbour-Light-42\n")
 	out, err := key.CombinedOutput()
 	require.NoError(t, err, string(out))
 	bare := []string{"02:7a:11:00:09:01", "02:7a:11:00:09:02", "02:7a:11:00:09:03", "02:7a:11:00:09:11"}
-	w.must(append([]string{"take", "--kind", "camera", "--yes"}, bare...)...)
+	w.Must(append([]string{"take", "--kind", "camera", "--yes"}, bare...)...)
 	hands := map[string]string{"02:7a:11:00:0a:01": "fog-horn", "02:7a:11:00:0a:02": "pier-horn", "02:7a:11:00:0a:03": "berth-horn"}
 	for mac := range hands {
-		w.must("take", mac, "--kind", "panel", "--yes")
+		w.Must("take", mac, "--kind", "panel", "--yes")
 	}
-	w.must("allot")
-	assert.Contains(t, w.must("lease", "--yes"), "Next: janustat commission")
+	w.Must("allot")
+	assert.Contains(t, w.Must("lease", "--yes"), "Next: janustat commission")
 	for _, mac := range bare {
-		d := w.list()[mac]
+		d := list(w)[mac]
 		assert.Equal(t, "fresh", d.Access, mac)
 		assert.Equal(t, "leased", d.Condition, mac)
 		assert.Equal(t, d.Allotted, d.Address, mac)
 	}
 
 	// What a person reads off the screen and types into three devices.
-	before := w.list()
+	before := list(w)
 	for mac, id := range hands {
 		to := netip.MustParseAddr(before[mac].Allotted)
 		b.Device(id).Type(netip.PrefixFrom(to, 23), netip.MustParseAddr("10.61.8.1"))
 	}
-	out2 := w.must("commission", "--yes", "--by-hand", "1m")
+	out2 := w.Must("commission", "--yes", "--by-hand", "1m")
 	assert.Contains(t, out2, "37 done, 0 need you, 0 not tried")
 	assert.Contains(t, out2, "dhcp-host=02:7a:11:00:09:11,"+before["02:7a:11:00:09:11"].Allotted)
-	assert.Contains(t, w.must("prove"), "37 of 37 devices proved")
+	assert.Contains(t, w.Must("prove"), "37 of 37 devices proved")
 
 	conditions := map[string]int{}
-	for _, d := range w.list() {
+	for _, d := range list(w) {
 		if d.Tag != "" {
 			conditions[d.Condition]++
 			assert.Equal(t, d.Allotted, d.Address, d.Tag)
 		}
 	}
 	assert.Equal(t, map[string]int{"settled": 36, "leased": 1}, conditions)
-	w.must("commission", "--yes") // again: nothing to write
+	w.Must("commission", "--yes") // again: nothing to write
 	created := map[string]int{}
 	for _, e := range logs.Events() {
 		assert.NotEqual(t, bench.EventWrongPassword, e.What, "%+v", e)

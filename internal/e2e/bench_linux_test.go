@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"github.com/vishvananda/netns"
 
+	"janustat/internal/e2e/driver"
 	"janustat/internal/speak/arp"
 	"janustat/internal/wire"
 )
@@ -92,7 +93,7 @@ others:
 // by the built program. Run it with -benchtime=1x.
 func BenchmarkCommission40(b *testing.B) {
 	l := newLAN(b)
-	program := built(b)
+	program := driver.Built(b)
 	l.plug("laptop", "02:1a:70:00:00:01", "10.61.8.200/23")
 	l.plug("bench", "02:be:00:00:00:01", "")
 	l.attach(program, "bench", fortySlow)
@@ -126,7 +127,7 @@ func BenchmarkCommission40(b *testing.B) {
 // survey without it, and tells the most memory each took. Run it with -benchtime=1x.
 func BenchmarkWide(b *testing.B) {
 	l := newLAN(b)
-	program := built(b)
+	program := driver.Built(b)
 	l.plug("laptop", "02:1a:70:00:00:01", "10.61.8.200/23")
 	l.plug("gw", "02:5c:00:00:00:01", "10.61.8.1/23")
 	job := filepath.Join(b.TempDir(), "job")

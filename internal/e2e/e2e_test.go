@@ -7,15 +7,12 @@ import (
 	"context"
 	"net"
 	"os"
-	"os/exec"
 	"os/signal"
-	"path/filepath"
 	"syscall"
 	"testing"
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
-	"github.com/stretchr/testify/require"
 
 	"janustat/internal/cli"
 )
@@ -80,44 +77,4 @@ func await(ts *testscript.TestScript, neg bool, args []string, there func(string
 		}
 	}
 	ts.Fatalf("%s did not come", args[0])
-}
-
-// built is the program as it is delivered: static and stripped.
-func built(t testing.TB) string {
-	path := filepath.Join(t.TempDir(), "janustat")
-	c := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", path, "janustat/cmd/janustat")
-	c.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := c.CombinedOutput()
-	require.NoError(t, err, string(out))
-	return path
-}
-
-// worker is the built program at work on one job.
-type worker struct {
-	t                  testing.TB
-	program, job, wire string
-}
-
-// command is the program with arguments, on the worker's job and wire.
-func (w worker) command(args ...string) *exec.Cmd {
-	c := exec.Command(w.program, append(args, "--job", w.job, "--wire", w.wire)...)
-	c.Env = append(os.Environ(), "JANUSTAT_PASSPHRASE=ferry at quillmere")
-	return c
-}
-
-// must runs a command that has to succeed, and gives its standard output.
-func (w worker) must(args ...string) string {
-	w.t.Helper()
-	out, err := w.command(append(args, "--quiet")...).Output()
-	require.NoError(w.t, err, "%v\n%s", args, out)
-	return string(out)
-}
-
-// prepare carries a new job up to where it can be commissioned.
-func (w worker) prepare() {
-	w.t.Helper()
-	w.must("begin", w.job, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
-	w.must("survey")
-	w.must("take", "all", "--yes")
-	w.must("allot")
 }

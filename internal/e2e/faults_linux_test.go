@@ -5,7 +5,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -13,6 +12,7 @@ import (
 
 	"janustat/internal/bench"
 	"janustat/internal/bench/benchtest"
+	"janustat/internal/e2e/driver"
 )
 
 const two = `
@@ -27,28 +27,18 @@ devices:
 // recorded is not done, and once there is room the same command goes on.
 func TestAFullDiskSendsNothing(t *testing.T) {
 	t.Parallel()
-	needRoot(t)
-	dir := t.TempDir()
-	require.NoError(t, syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=2m"))
-	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
+	dir := driver.SmallDisk(t, "2m")
 	socket, logs := benchtest.Start(t, two)
 	job := filepath.Join(dir, "job")
-	w := worker{t, built(t), job, "bench:" + socket}
-	w.prepare()
+	w := driver.Worker{T: t, Program: driver.Built(t), Job: job, Wire: "bench:" + socket}
+	w.Prepare()
 	before, err := os.ReadFile(filepath.Join(job, "register.db"))
 	require.NoError(t, err)
 
-	fill := filepath.Join(dir, "fill")
-	f, err := os.Create(fill)
-	require.NoError(t, err)
-	for err == nil {
-		_, err = f.Write(make([]byte, 4096))
-	}
-	require.ErrorIs(t, err, syscall.ENOSPC)
-	require.NoError(t, f.Close())
+	fill := driver.FillDisk(t, dir)
 
 	for _, args := range [][]string{{"commission", "--yes"}, {"survey", "--for", "2s"}, {"handover"}} {
-		out, err := w.command(args...).CombinedOutput()
+		out, err := w.Command(args...).CombinedOutput()
 		var exit *exec.ExitError
 		require.True(t, errors.As(err, &exit), "%v succeeds on a full disk", args)
 		assert.NotZero(t, exit.ExitCode())
@@ -62,7 +52,7 @@ func TestAFullDiskSendsNothing(t *testing.T) {
 	assert.Equal(t, before, after)
 
 	require.NoError(t, os.Remove(fill))
-	w.must("commission", "--yes")
-	w.must("prove")
-	w.must("handover")
+	w.Must("commission", "--yes")
+	w.Must("prove")
+	w.Must("handover")
 }

@@ -18,19 +18,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"janustat/internal/bench"
+	"janustat/internal/e2e/driver"
 )
-
-// needRoot skips without root, and fails where the continuous build would
-// otherwise pass by skipping.
-func needRoot(t testing.TB) {
-	if os.Geteuid() == 0 {
-		return
-	}
-	if os.Getenv("CI") != "" {
-		t.Fatal("the continuous build has to run this as root")
-	}
-	t.Skip("network namespaces need root")
-}
 
 // lan is a LAN of network namespaces: a bridge with a cable to each host.
 type lan struct {
@@ -39,7 +28,7 @@ type lan struct {
 }
 
 func newLAN(t testing.TB) *lan {
-	needRoot(t)
+	driver.NeedRoot(t)
 	l := &lan{t, fmt.Sprintf("jst%d", os.Getpid())}
 	l.add("sw")
 	l.in("sw", "ip", "link", "add", "br0", "type", "bridge")
@@ -115,7 +104,7 @@ devices:
 
 func TestTheWholeJobOnARealWire(t *testing.T) {
 	l := newLAN(t)
-	program := built(t)
+	program := driver.Built(t)
 	l.plug("laptop", "02:1a:70:00:00:01", "10.61.8.200/23")
 	l.plug("bench", "02:be:00:00:00:01", "")
 	// Two hosts on the kernel's own stack: the gateway, and something inside the cameras' block.
@@ -176,7 +165,7 @@ func neighbours(table string) string {
 
 func TestWithoutPermissionTheCommandIsNamed(t *testing.T) {
 	l := newLAN(t)
-	program := built(t)
+	program := driver.Built(t)
 	l.plug("laptop", "02:1a:70:00:00:01", "10.61.8.200/23")
 	require.NoError(t, os.Chmod(filepath.Dir(program), 0o755))
 	job := filepath.Join(t.TempDir(), "job")

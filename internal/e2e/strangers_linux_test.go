@@ -14,6 +14,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"janustat/internal/e2e/driver"
 )
 
 // needPrograms skips where a program from Debian is missing, and fails where the
@@ -95,7 +97,7 @@ type surveyed struct {
 func TestStrangersAreFoundDescribedAndLeftAlone(t *testing.T) {
 	l := newLAN(t)
 	needPrograms(t, "dnsmasq", "avahi-daemon", "wsdd", "snmpd")
-	program := built(t)
+	program := driver.Built(t)
 	dir := t.TempDir()
 	l.plug("laptop", "02:1a:70:00:00:01", "10.61.8.200/23")
 	l.plug("gw", "02:5c:00:00:00:01", "10.61.8.1/23")
@@ -175,7 +177,7 @@ func (l *lan) fails(host string, code int, args ...string) string {
 func TestLeaseServesAClientNotWrittenHere(t *testing.T) {
 	l := newLAN(t)
 	needPrograms(t, "udhcpc")
-	program := built(t)
+	program := driver.Built(t)
 	dir := t.TempDir()
 	l.plug("laptop", "02:1a:70:00:00:01", "10.61.8.200/23")
 	l.plug("gw", "02:5c:00:00:00:01", "10.61.8.1/23")
@@ -217,7 +219,7 @@ func TestLeaseServesAClientNotWrittenHere(t *testing.T) {
 func TestWireNamesWhatIsWrong(t *testing.T) {
 	l := newLAN(t)
 	needPrograms(t, "dnsmasq", "nft")
-	program := built(t)
+	program := driver.Built(t)
 	l.plug("laptop", "02:1a:70:00:00:01", "10.61.8.200/23")
 	l.in("laptop", "ip", "route", "add", "default", "via", "10.61.8.1")
 	l.plug("gw", "02:5c:00:00:00:01", "10.61.8.1/23")

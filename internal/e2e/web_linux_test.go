@@ -20,6 +20,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"janustat/internal/e2e/driver"
 )
 
 // browser is a headless Chromium in a host's namespace, spoken to over a pipe in
@@ -121,7 +123,7 @@ devices:
 func TestPagesOfDevicesOnOneAddressOpenSideBySide(t *testing.T) {
 	l := newLAN(t)
 	needPrograms(t, "chromium", "nginx")
-	program := built(t)
+	program := driver.Built(t)
 	dir := t.TempDir()
 	l.plug("laptop", "02:1a:70:00:00:01", "10.61.8.200/23")
 	l.plug("bench", "02:be:00:00:00:01", "")

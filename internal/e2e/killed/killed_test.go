@@ -1,0 +1,347 @@
+//go:build unix
+
+// Package killed interrupts the program at every moment there is, and looks whether
+// one more run makes everything right.
+package killed
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/core/commission"
+	"janustat/internal/bench"
+	"janustat/internal/bench/benchtest"
+	"janustat/internal/cli"
+	"janustat/internal/e2e/driver"
+	"janustat/internal/job"
+)
+
+const twelve = `
+site: Twelve
+seed: 9
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 4, restart: 1s}
+  - {id: bullet, model: verrine-bullet, mac: "02:e4:41:00:02:01", serial: B, count: 4, restart: 1s}
+  - {id: eye, model: oakhollow-eye, mac: "02:0a:c0:00:03:01", serial: C, count: 2, restart: 1s}
+  - {id: cube, model: tallow-cube, mac: "02:7a:11:00:04:01", serial: D1, lose_move: true}
+  - {id: factory, model: tallow-cube, mac: "02:7a:11:00:05:01", serial: E1, password: Factory-111}
+`
+
+// prepare carries a new job on that site up to where it can be commissioned, with
+// every kind of write before it: a first password, a factory one to be replaced,
+// further users, servers, name, address, gateway, restart.
+func prepare(w driver.Worker) {
+	w.Must("begin", w.Job, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
+	sheet := filepath.Join(w.Job, job.SheetFile)
+	text, err := os.ReadFile(sheet)
+	require.NoError(w.T, err)
+	more := "password: {style: each, factory: [{user: admin, password: Factory-111}]}\nusers: [{name: viewer, role: user, on: [C01, C05, C09]}]\n"
+	written := strings.Replace(string(text), "network:\n", "network:\n  dns: [10.61.8.1]\n  ntp: [10.61.8.1]\n", 1) + more
+	require.NoError(w.T, os.WriteFile(sheet, []byte(written), 0o600))
+	w.Must("survey")
+	w.Must("take", "all", "02:7a:11:00:05:01", "--yes")
+	w.Must("allot")
+}
+
+// TestMain runs the program instead of the tests where it is called by its name.
+func TestMain(m *testing.M) {
+	if filepath.Base(os.Args[0]) == "janustat" {
+		os.Exit(janustat())
+	}
+	os.Exit(m.Run())
+}
+
+// janustat is the program, with keyrings that cost little, and mortal if told so.
+func janustat() int {
+	at, err := strconv.ParseInt(os.Getenv(dieAt), 10, 64)
+	if err != nil {
+		return 99
+	}
+	app := cli.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, KeyWork: cheapKey}
+	app.Journal = func(j commission.Journal) commission.Journal { return &mortal{Journal: j, left: at} }
+	return app.Run(context.Background(), os.Args[1:])
+}
+
+// dieAt is the environment variable that tells the program, where it is run by a
+// test, at which boundary of a journaled step to kill itself; 0 is never.
+const dieAt = "JANUSTAT_TEST_DIE_AT"
+
+// cheapKey is a scrypt work factor for hundreds of runs.
+const cheapKey = 10
+
+// mortal is a journal that kills its own process (SIGKILL: nothing is cleaned up)
+// at a boundary of a step: right after the intent is recorded, or right before the
+// outcome would be.
+type mortal struct {
+	commission.Journal
+	mu   sync.Mutex
+	left int64
+}
+
+func (m *mortal) boundary() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.left--; m.left == 0 {
+		_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+		select {} // the signal is on its way
+	}
+}
+
+func (m *mortal) Begin(ctx context.Context, p commission.Plan, w commission.Write) (int64, error) {
+	id, err := m.Journal.Begin(ctx, p, w)
+	m.boundary()
+	return id, err
+}
+
+func (m *mortal) End(ctx context.Context, id int64, outcome, detail string) error {
+	m.boundary()
+	return m.Journal.End(ctx, id, outcome, detail)
+}
+
+// TestTheDeliveredProgramGoesOn kills the program as it is delivered, right after
+// it has said that it begins a step, once for each kind of step.
+func TestTheDeliveredProgramGoesOn(t *testing.T) {
+	t.Parallel()
+	k := newKiller(t, twelve)
+	k.program = driver.Built(t)
+	for _, step := range []string{"key ", "rekey", "name", "user", "dns", "ntp", "address", "restart", "gateway"} {
+		k.try("at the step "+step, func(c *exec.Cmd) {
+			if untilItSays(t, c, step) {
+				_ = c.Process.Kill()
+			}
+			_ = c.Wait()
+		})
+	}
+	k.wait.Wait()
+}
+
+// untilItSays starts a commission and reads on until it begins a step.
+func untilItSays(t *testing.T, c *exec.Cmd, step string) bool {
+	c.Args = slices.DeleteFunc(c.Args, func(a string) bool { return a == "--quiet" })
+	told, err := c.StderrPipe()
+	if !assert.NoError(t, err) || !assert.NoError(t, c.Start()) {
+		return false
+	}
+	lines := bufio.NewScanner(told)
+	for lines.Scan() {
+		if strings.Contains(lines.Text(), "  "+step) {
+			return true
+		}
+	}
+	assert.Fail(t, "no step "+step)
+	return false
+}
+
+// assertRight runs one commission and proves the result: whatever happened before,
+// every device ends as planned, and nothing that a device had confirmed was sent again.
+func assertRight(w driver.Worker, what string, logs *bench.Log) {
+	t := w.T
+	out, err := w.Command("commission", "--yes", "--json", "--quiet").Output()
+	assert.NoError(t, err, "%s: %s", what, out)
+	var result struct {
+		Results []struct{ Tag, Address, Status, Reason string }
+	}
+	assert.NoError(t, json.Unmarshal(out, &result), what)
+	assert.Len(t, result.Results, 12, what)
+	seen := map[string]bool{}
+	for _, r := range result.Results {
+		assert.Equal(t, "done", r.Status, "%s: %s %s", what, r.Tag, r.Reason)
+		assert.False(t, seen[r.Address], "%s: %s is doubled", what, r.Address)
+		seen[r.Address] = true
+	}
+	events := logs.Events() // proving offers factory passwords on purpose
+	out, err = w.Command("prove", "--quiet").CombinedOutput()
+	assert.NoError(t, err, "%s: %s", what, out)
+	assert.Contains(t, string(out), "12 of 12 devices proved", what)
+	out, err = w.Command("list", "--json", "--quiet").Output()
+	assert.NoError(t, err, what)
+	assert.Equal(t, 12, strings.Count(string(out), `"condition": "settled"`), what)
+	assertNothingRepeated(w, what)
+
+	created := map[string]int{}
+	for _, e := range events {
+		// Only where it is not known which of two it has may one be offered in vain.
+		assert.False(t, e.What == bench.EventWrongPassword && e.Host != "factory", "%s: %+v", what, e)
+		if e.Op == "CreateUsers" && e.OK {
+			created[e.Host]++
+		}
+	}
+	users := 0
+	for host, n := range created {
+		users += n
+		assert.LessOrEqual(t, n, 2, "%s: %s", what, host)
+	}
+	assert.Equal(t, 11+3, users, "%s: an administrator for each that had none, and the viewers: %v", what, created)
+}
+
+func assertNothingRepeated(w driver.Worker, what string) {
+	j, err := job.Open(w.T.Context(), w.Job)
+	if !assert.NoError(w.T, err, what) {
+		return
+	}
+	defer j.Close()
+	devices, err := j.Register.Devices(w.T.Context())
+	assert.NoError(w.T, err, what)
+	for i := range devices {
+		history, err := j.Register.History(w.T.Context(), devices[i].ID)
+		assert.NoError(w.T, err, what)
+		confirmed := map[string]bool{}
+		for _, e := range history {
+			if e.Step == string(commission.StepClock) || e.Step == string(commission.StepNTP) {
+				continue // a clock does not stay as it was set, least of all on a busy machine
+			}
+			assert.False(w.T, confirmed[e.Step], "%s: %s: %s was confirmed and sent again: %+v", what, devices[i].Tag, e.Step, history)
+			confirmed[e.Step] = confirmed[e.Step] || e.Outcome == "done"
+		}
+	}
+}
+
+// killer interrupts commissions of one site, many times, each from the start.
+type killer struct {
+	t        *testing.T
+	site     string
+	template string // a job that is ready to be commissioned
+	program  string
+	folder   func() string // for a job
+	wait     sync.WaitGroup
+}
+
+// places bounds how many interrupted jobs are carried on beside each other, over all
+// tests. They wait for restarts and address probes most of the time.
+var places = make(chan struct{}, 28)
+
+func newKiller(t *testing.T, site string) *killer {
+	k := &killer{t: t, site: site, template: filepath.Join(t.TempDir(), "template"), folder: t.TempDir}
+	self, err := os.Executable()
+	require.NoError(t, err)
+	// Called by this name, the test is the program.
+	k.program = filepath.Join(t.TempDir(), "janustat")
+	require.NoError(t, os.Symlink(self, k.program))
+	s, err := bench.Parse([]byte(twelve))
+	require.NoError(t, err)
+	socket, _, _, stop := benchtest.StartUntil(t, s)
+	defer stop()
+	w := driver.Worker{T: t, Program: k.program, Job: k.template, Wire: "bench:" + socket, Env: []string{dieAt + "=0"}}
+	prepare(w)
+	return k
+}
+
+// try brings the site up anew, has interrupt do its worst to a commission, and
+// looks whether another one makes it right.
+func (k *killer) try(what string, interrupt func(*exec.Cmd)) {
+	places <- struct{}{}
+	k.wait.Go(func() {
+		defer func() { <-places }()
+		s, err := bench.Parse([]byte(k.site))
+		if !assert.NoError(k.t, err) {
+			return
+		}
+		socket, logs, _, stop := benchtest.StartUntil(k.t, s)
+		defer stop()
+		w := driver.Worker{T: k.t, Program: k.program, Job: filepath.Join(k.folder(), "job"), Wire: "bench:" + socket, Env: []string{dieAt + "=0"}}
+		if !assert.NoError(k.t, os.CopyFS(w.Job, os.DirFS(k.template)), what) {
+			return
+		}
+		c := w.Command("commission", "--yes", "--quiet")
+		interrupt(c)
+		assertRight(w, what, logs)
+	})
+}
+
+// atBoundary lets the program kill itself at a boundary of its journal.
+func atBoundary(n int) func(*exec.Cmd) {
+	return func(c *exec.Cmd) {
+		c.Env = append(c.Env, fmt.Sprintf("%s=%d", dieAt, n))
+		_ = c.Run() // killed
+	}
+}
+
+// after kills the program at a moment.
+func after(d time.Duration) func(*exec.Cmd) {
+	return func(c *exec.Cmd) {
+		if c.Start() == nil {
+			stop := time.AfterFunc(d, func() { _ = c.Process.Kill() })
+			_ = c.Wait()
+			stop.Stop()
+		}
+	}
+}
+
+// longest is more than a commission of the twelve takes when left alone.
+const longest = 14 * time.Second
+
+// TestKilledAtEveryBoundary kills a commission of twelve devices with SIGKILL after
+// every intent and before every outcome that its journal records.
+func TestKilledAtEveryBoundary(t *testing.T) {
+	t.Parallel()
+	k := newKiller(t, twelve)
+	most := 2 * k.writes()
+	require.Greater(t, most, 100)
+	for n := 1; n <= most; n++ {
+		k.try(fmt.Sprintf("boundary %d", n), atBoundary(n))
+	}
+	k.wait.Wait()
+}
+
+// TestKilledAtRandomMoments does so at moments drawn from a seed.
+func TestKilledAtRandomMoments(t *testing.T) {
+	t.Parallel()
+	k := newKiller(t, twelve)
+	draw := rand.New(rand.NewPCG(4, 2))
+	for n := range 200 {
+		d := time.Duration(draw.Int64N(int64(longest)))
+		k.try(fmt.Sprintf("moment %d, after %s", n+1, d.Round(time.Millisecond)), after(d))
+	}
+	k.wait.Wait()
+}
+
+// TestKilledWhileDevicesFail does so where devices lose answers and restart by
+// themselves too.
+func TestKilledWhileDevicesFail(t *testing.T) {
+	t.Parallel()
+	k := newKiller(t, twelve)
+	// A try whose answer is lost counts, so such devices want more than two an hour.
+	sheet := filepath.Join(k.template, job.SheetFile)
+	text, err := os.ReadFile(sheet)
+	require.NoError(t, err)
+	text = bytes.Replace(text, []byte("password: {style: each,"), []byte("password: {style: each, tries_per_hour: 4,"), 1)
+	require.NoError(t, os.WriteFile(sheet, text, 0o600))
+	draw := rand.New(rand.NewPCG(4, 3))
+	for n := range 40 {
+		k.site = strings.Replace(twelve, "seed: 9", fmt.Sprintf("seed: %d\nfaults: {lose_answer: 0.08, lose_read: 0.004, restart: 0.01}", n), 1)
+		d := time.Duration(draw.Int64N(int64(longest)))
+		k.try(fmt.Sprintf("failing devices %d, after %s", n+1, d.Round(time.Millisecond)), after(d))
+	}
+	k.wait.Wait()
+}
+
+// writes counts those of a commission that nothing interrupts.
+func (k *killer) writes() int {
+	s, err := bench.Parse([]byte(k.site))
+	require.NoError(k.t, err)
+	socket, _, _, stop := benchtest.StartUntil(k.t, s)
+	defer stop()
+	w := driver.Worker{T: k.t, Program: k.program, Job: filepath.Join(k.t.TempDir(), "job"), Wire: "bench:" + socket, Env: []string{dieAt + "=0"}}
+	require.NoError(k.t, os.CopyFS(w.Job, os.DirFS(k.template)))
+	var result struct{ Writes int }
+	require.NoError(k.t, json.Unmarshal([]byte(w.Must("commission", "--yes", "--json")), &result))
+	return result.Writes
+}
