@@ -45,13 +45,31 @@ func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
 			continue
 		}
 		r.askNames(subnet, v, to)
-		for _, h := range r.silent(subnet) {
+		silent := r.silent(subnet)
+		r.meet(v, silent)
+		for _, h := range silent {
 			for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}} {
 				r.send(v, h.mac, netip.AddrPortFrom(h.addr, wsd.Port), wsd.Probe(newUUID(), types...))
 			}
 		}
 	}
 	r.wait(quietAfter)
+}
+
+// meet asks for hosts by address, in the visitor's own name. A host that lost the
+// answers to its own three questions drops what it meant to answer us; from a
+// question to itself it learns where the visitor is (RFC 826; RFC 4861, 7.2.3).
+func (r *surveyRun) meet(v *reach.Visitor, hosts []hearing) {
+	asked := map[netip.Addr]bool{}
+	for _, h := range hosts {
+		if asked[h.addr] {
+			continue
+		}
+		asked[h.addr] = true
+		if err := r.Net.AskOnce(reach.Place{From: v, Address: h.addr}); err != nil {
+			r.Log.Warn("not asked", "address", h.addr, "err", err)
+		}
+	}
 }
 
 // searchWait is how many seconds answers to an SSDP search may be spread over.

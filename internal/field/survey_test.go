@@ -105,6 +105,33 @@ func TestSurveyFindsFortyOfFortyDespiteLoss(t *testing.T) {
 	wait.Wait()
 }
 
+// mute is a wire on which no answer to an ARP request of others gets through.
+type mute struct{ wire.Wire }
+
+func (m mute) Write(frame []byte) error {
+	if p, err := arp.Parse(frame); err == nil && p.Op == arp.Reply {
+		return nil
+	}
+	return m.Wire.Write(frame)
+}
+
+// A device that cannot find out where the visitor is cannot answer discovery:
+// the survey sees to it that it knows.
+func TestSurveyFindsDeviceThatGetsNoAnswerByARP(t *testing.T) {
+	path, _ := benchtest.Start(t, `
+site: Mute
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices: [{id: a, model: tallow-cube, mac: "02:7a:11:00:03:01", serial: C1}]
+`)
+	w, err := wire.DialBench(path)
+	require.NoError(t, err)
+	n := reach.New(mute{w})
+	t.Cleanup(func() { n.Close() })
+	found := survey(t, n)
+	require.Len(t, found, 1)
+	assert.Equal(t, "C1", found[0].Serial)
+}
+
 func TestSubnets(t *testing.T) {
 	laptop := []netip.Prefix{netip.MustParsePrefix("10.61.8.200/24"), netip.MustParsePrefix("169.254.3.4/16")}
 	s := NewSubnets(laptop, netip.MustParsePrefix("10.61.8.0/23"), []netip.Prefix{netip.MustParsePrefix("172.30.0.0/16")}, []netip.Prefix{netip.MustParsePrefix("192.168.0.0/24")})
