@@ -57,7 +57,8 @@ const (
 const ClockTolerance = 2 * time.Second
 
 // clockSet is how far it may be off before it is set. Devices tell whole seconds, so
-// that two readings of one clock differ by up to one.
+// that two readings of one clock differ by up to one. A slow reading tells less, but
+// what would not be proved is always set.
 const clockSet = ClockTolerance - time.Second
 
 // ErrReplyLost is wrapped by a Session when a request was sent and no answer
@@ -167,6 +168,7 @@ type Found struct {
 	Firmware    string
 	Settings    device.Settings
 	Clock       time.Duration // device's clock minus ours
+	ClockDoubt  time.Duration // how far off that may be, for the time that reading it took
 	ByNTP       bool          // the clock follows NTP
 	DNS, NTP    Servers
 	Accounts    []Account
@@ -232,6 +234,8 @@ type Session interface {
 	Encrypted() bool
 	// Enter offers a password once and uses it from then on; false means refused.
 	Enter(ctx context.Context, user string, p secret.Password) (bool, error)
+	// Opens offers the password of a further user once, beside what goes on; false means refused.
+	Opens(ctx context.Context, user string, p secret.Password) (bool, error)
 	Read(ctx context.Context) (Found, error)
 	// Rules gives the password rules the device publishes, or nil.
 	Rules(ctx context.Context) (*secret.Rules, error)
@@ -346,7 +350,7 @@ func trouble(err error, next, reason string) error {
 // order. Nothing that is already right is written (safety rule 3).
 func Decide(p Plan, f Found) []Step {
 	var steps []Step
-	if f.Clock.Abs() > clockSet {
+	if f.Clock.Abs() > min(clockSet+f.ClockDoubt, ClockTolerance) {
 		steps = append(steps, StepClock)
 	}
 	if p.Target.Name != "" && f.Settings.Name != p.Target.Name {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -278,9 +279,27 @@ func TestFurtherUsersAreChangedAlone(t *testing.T) {
 	require.Equal(t, Done, r.Status, r.Reason)
 	assert.Equal(t, []string{"user", "user"}, d.writes(), "a lost reply is made sure of, and nothing else is written")
 	assert.Equal(t, []Account{{"viewer", Viewer}}, d.set.Accounts)
+	assert.Contains(t, d.log, "opens viewer", "the password is proved")
 	p.Users[0].Made = true
 	require.Equal(t, Done, w.ChangeUsers(t.Context(), p).Status)
 	assert.Len(t, d.writes(), 2)
+}
+
+func TestAFurtherUserWhosePasswordDoesNotOpenIsTold(t *testing.T) {
+	for name, run := range map[string]func(Worker, Plan) Result{
+		"commission": func(w Worker, p Plan) Result { return w.Run(t.Context(), p) },
+		"change":     func(w Worker, p Plan) Result { return w.ChangeUsers(t.Context(), p) },
+	} {
+		d, p := newToy(), plan()
+		d.password, d.loseOpens, d.forgetUser = "Quay-side7", true, true
+		p.Users = []User{{Account: Account{"viewer", Viewer}, Password: secret.New("View-10")}}
+		r := run(Worker{Site: d, Journal: d, Attempts: d, Place: NewPlaces(1)}, p)
+		assert.Equal(t, NeedsYou, r.Status, name)
+		assert.Equal(t, "took a password for viewer and is not opened by it", r.Reason, name)
+		assert.Contains(t, r.Next, "key change C01 --user viewer", name)
+		spent := slices.Index(d.log[slices.Index(d.log, "opens viewer"):], "spend")
+		assert.Positive(t, spent, "%s: a refused password is a try", name)
+	}
 }
 
 func TestABrokenConversationIsTakenUpAgain(t *testing.T) {

@@ -37,7 +37,7 @@ type Worker struct {
 func (w Worker) Run(ctx context.Context, p Plan) Result { return w.carry(ctx, p, (*run).all) }
 
 func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Context) error) Result {
-	r := &run{Worker: w, plan: p, at: p.From, refused: map[Step]bool{}, result: Result{Plan: p, Spent: map[Step]time.Duration{}}}
+	r := &run{Worker: w, plan: p, at: p.From, refused: map[Step]bool{}, given: map[string]bool{}, result: Result{Plan: p, Spent: map[Step]time.Duration{}}}
 	r.plan.Users = slices.Clone(p.Users)
 	inside, cancel := context.WithCancel(ctx) // ends a probe that nobody waits for any more
 	err := work(r, inside)
@@ -68,10 +68,11 @@ type run struct {
 	session Session
 	held    bool // has a place
 	claim   Claim
-	entered bool          // the session carries the password
-	keyed   bool          // its first password was set in this run
-	sure    Credential    // known in this run to open it
-	refused map[Step]bool // settings that it refuses and can do without
+	entered bool            // the session carries the password
+	keyed   bool            // its first password was set in this run
+	sure    Credential      // known in this run to open it
+	refused map[Step]bool   // settings that it refuses and can do without
+	given   map[string]bool // further users given a password in this run that has not opened it yet
 	found   Found
 	result  Result
 	detail  string // of the write under way, for the journal
@@ -94,7 +95,10 @@ func (w Worker) ChangeUsers(ctx context.Context, p Plan) Result {
 			if r.found, err = r.meet(ctx); err != nil {
 				return err
 			}
-			return r.users(ctx)
+			if err := r.users(ctx); err != nil {
+				return err
+			}
+			return r.usersOpen(ctx)
 		})
 	})
 }

@@ -61,6 +61,8 @@ type toy struct {
 	users       map[string]string // passwords of further ones
 	breakOff    int               // so many conversations break off while the device is read
 	loseUser    bool
+	loseOpens   bool           // once
+	forgetUser  bool           // does not keep the passwords of further users
 	movesOff    bool           // it restarts by itself and takes up its new address
 	endFails    bool           // no outcome can be recorded
 	lockedFor   *time.Duration // it answers no password
@@ -169,6 +171,15 @@ func (s *toySession) Enter(_ context.Context, _ string, p secret.Password) (bool
 	return p.Reveal() == s.password, nil
 }
 
+func (s *toySession) Opens(_ context.Context, user string, p secret.Password) (bool, error) {
+	s.note("opens %s", user)
+	if s.loseOpens {
+		s.loseOpens = false
+		return false, ErrReplyLost
+	}
+	return s.users[user] == p.Reveal() && !s.forgetUser, nil
+}
+
 func (s *toySession) Encrypted() bool { return s.encrypted }
 
 func (s *toySession) SetDNS(_ context.Context, list []netip.Addr) error {
@@ -207,6 +218,10 @@ func (s *toySession) ChangeUser(_ context.Context, u User) error {
 	s.note("write user")
 	at := slices.IndexFunc(s.set.Accounts, func(a Account) bool { return a.Name == u.Name })
 	s.set.Accounts[at] = u.Account
+	if s.users == nil {
+		s.toy.users = map[string]string{}
+	}
+	s.users[u.Name] = u.Password.Reveal()
 	return nil
 }
 
@@ -535,10 +550,14 @@ func TestDecide(t *testing.T) {
 	p := plan()
 	right := Found{Settings: p.Target, Clock: time.Second}
 	assert.Empty(t, Decide(p, right))
+	slow := Found{Settings: p.Target, Clock: -1800 * time.Millisecond, ClockDoubt: 900 * time.Millisecond}
+	assert.Empty(t, Decide(p, slow), "it may be right, and would be proved")
 	for name, c := range map[string]struct {
 		change func(*Found)
 		want   []Step
 	}{
+		"drifted": {func(f *Found) { f.Clock = 1100 * time.Millisecond }, []Step{StepClock}},
+		"slow":    {func(f *Found) { f.Clock, f.ClockDoubt = 2100*time.Millisecond, time.Minute }, []Step{StepClock}},
 		"clock":   {func(f *Found) { f.Clock = -3 * time.Second }, []Step{StepClock}},
 		"name":    {func(f *Found) { f.Settings.Name = "x" }, []Step{StepName}},
 		"mask":    {func(f *Found) { f.Settings.Prefix = 24 }, []Step{StepAddress}},

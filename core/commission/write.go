@@ -146,6 +146,9 @@ func (r *run) verify(ctx context.Context, f Found) error {
 	if !refused {
 		return trouble(nil, "switch anonymous access off on the device's own page, then run `janustat prove`", "still lets anyone in without a password")
 	}
+	if err := r.usersOpen(ctx); err != nil {
+		return err
+	}
 	r.result.Left = f
 	r.remark(f)
 	return r.Journal.Left(ctx, r.plan, f)
@@ -181,7 +184,30 @@ func (r *run) users(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		u.Made = true
+		u.Made, r.given[u.Name] = true, true
+	}
+	return nil
+}
+
+// usersOpen makes sure that the passwords just given to further users open the
+// device. What it has confirmed is no try, unless it turns out to be wrong.
+func (r *run) usersOpen(ctx context.Context) error {
+	for _, u := range r.plan.Users {
+		if !r.given[u.Name] {
+			continue
+		}
+		ok, err := r.session.Opens(ctx, u.Name, u.Password)
+		if err != nil {
+			return r.unanswered(ctx, err, "did not answer to the password of "+u.Name)
+		}
+		if !ok {
+			if _, err := r.Attempts.Spend(ctx, r.plan); err != nil {
+				return fmt.Errorf("register the password try: %w", err)
+			}
+			return trouble(nil, fmt.Sprintf("give it another: `janustat key change %s --user %s`", r.plan.Tag, u.Name),
+				fmt.Sprintf("took a password for %s and is not opened by it", u.Name))
+		}
+		delete(r.given, u.Name)
 	}
 	return nil
 }

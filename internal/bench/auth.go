@@ -37,14 +37,15 @@ const (
 )
 
 // check judges a request. Passwords wrong in a row lock the device.
-func (d *Device) check(r *http.Request, header *element) verdict {
-	v, offered := d.judge(r, header)
+// With a welcome goes the user's level.
+func (d *Device) check(r *http.Request, header *element) (v verdict, level string) {
+	v, offered, user := d.judge(r, header)
 	switch {
 	case v == nobody:
-		return nobody
+		return nobody, ""
 	case d.shut():
 		d.log(r, EventLocked, "", false)
-		return wrong
+		return wrong, ""
 	case v == welcome:
 		d.guard.wrong = 0
 		d.log(r, EventPassword, offered, true)
@@ -55,21 +56,22 @@ func (d *Device) check(r *http.Request, header *element) verdict {
 			d.guard.locked = time.Now().Add(lockFor)
 		}
 	}
-	return v
+	return v, d.state.users[user].level
 }
 
 // shut reports whether the device is locked. Its lock is held.
 func (d *Device) shut() bool { return time.Now().Before(d.guard.locked) }
 
-func (d *Device) judge(r *http.Request, header *element) (verdict, string) {
+func (d *Device) judge(r *http.Request, header *element) (v verdict, offered, user string) {
 	if auth := r.Header.Get("Authorization"); auth != "" && d.unit.model.Auth != "token" {
-		return d.judgeDigest(r, auth), "digest"
+		v, user = d.judgeDigest(r, auth)
+		return v, "digest", user
 	}
 	token := header.find("Security", "UsernameToken")
 	if token.XMLName.Local != "" && (d.unit.model.Auth == "token" || d.unit.model.Auth == "any") {
-		return d.judgeToken(token), "token"
+		return d.judgeToken(token), "token", token.find("Username").value()
 	}
-	return nobody, ""
+	return nobody, "", ""
 }
 
 // judgeToken checks a WS-Security UsernameToken with password digest.
@@ -95,23 +97,23 @@ func (d *Device) judgeToken(token *element) verdict {
 }
 
 // judgeDigest checks HTTP Digest credentials (RFC 7616).
-func (d *Device) judgeDigest(r *http.Request, auth string) verdict {
+func (d *Device) judgeDigest(r *http.Request, auth string) (v verdict, name string) {
 	cred, err := digest.ParseCredentials(auth)
 	if err != nil || !d.guard.issued[cred.Nonce] {
-		return nobody // stale or garbled: ask again
+		return nobody, "" // stale or garbled: ask again
 	}
 	user, ok := d.state.users[cred.Username]
 	if !ok || cred.URI != r.URL.RequestURI() {
-		return wrong
+		return wrong, ""
 	}
 	chal := digest.Challenge{Realm: d.realm(), Nonce: cred.Nonce, Algorithm: cred.Algorithm, QOP: []string{"auth"}}
 	want, err := digest.Digest(&chal, digest.Options{
 		Method: r.Method, URI: cred.URI, Count: cred.Nc, Username: cred.Username, Password: user.password, Cnonce: cred.Cnonce,
 	})
 	if err != nil || want.Response != cred.Response {
-		return wrong
+		return wrong, ""
 	}
-	return welcome
+	return welcome, cred.Username
 }
 
 func (d *Device) realm() string { return d.unit.model.Make + " " + d.unit.Serial }

@@ -165,6 +165,30 @@ func TestTokens(t *testing.T) {
 	assert.NotEmpty(t, logs.Events())
 }
 
+// Who may do what by the default access policy of the standard (Core Specification).
+func TestLevelsOfUsers(t *testing.T) {
+	for _, model := range []string{"verrine-dome", "oakhollow-eye"} {
+		d, _ := unit(t, model, ", password: Harbour-Light-42")
+		d.state.users["viewer"] = account{"View-the-quay-7", "User"}
+		d.state.users["watch"] = account{"Watch-the-quay-7", "Operator"}
+		for user, want := range map[string]map[string]int{
+			"admin":  {"GetNetworkInterfaces": 200, "GetUsers": 200, "SetDNS": 200},
+			"watch":  {"GetNetworkInterfaces": 200, "GetUsers": 403, "SetDNS": 403},
+			"viewer": {"GetNetworkInterfaces": 200, "GetUsers": 403, "SetDNS": 403},
+		} {
+			password := d.state.users[user].password
+			for name, status := range want {
+				client, header := http.DefaultClient, token(user, password, time.Now(), user+name)
+				if d.unit.model.Auth != "token" {
+					client, header = &http.Client{Transport: &digest.Transport{Username: user, Password: password}}, ""
+				}
+				got, _ := ask(t, d, client, header, op(name, ""))
+				assert.Equal(t, status, got, "%s: %s by %s", model, name, user)
+			}
+		}
+	}
+}
+
 func TestFiveWrongPasswordsLock(t *testing.T) {
 	d, logs := unit(t, "verrine-dome", ", password: Harbour-Light-42")
 	for i := range lockAfter {

@@ -23,7 +23,7 @@ func init() {
 		"GetDeviceInformation": {reading, false, getInformation},
 		"GetNetworkInterfaces": {reading, false, getInterfaces},
 		"GetScopes":            {reading, false, getScopes},
-		"GetUsers":             {reading, true, getUsers},
+		"GetUsers":             {secret, true, getUsers},
 		"GetDNS":               {reading, false, getDNS},
 		"GetNTP":               {reading, false, getNTP},
 		"GetNetworkProtocols":  {reading, false, getProtocols},

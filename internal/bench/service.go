@@ -16,8 +16,9 @@ type access int
 
 const (
 	preAuth access = iota
-	reading
-	writing
+	reading        // by any user
+	secret         // reading, by administrators
+	writing        // by administrators
 )
 
 // operation is one operation of the device service.
@@ -149,8 +150,10 @@ func (d *Device) admit(r *http.Request, header *element, op operation) *fault {
 		}
 		return nil
 	}
-	v := d.check(r, header)
+	v, level := d.check(r, header)
 	switch {
+	case v == welcome && op.access > reading && level != "Administrator":
+		return &fault{code: "Sender", sub: "NotAuthorized", reason: "Not for users of this level", status: http.StatusForbidden}
 	case v == welcome:
 		return nil
 	case v == wrong && d.shut() && d.unit.model.LockAnswer == "fault":

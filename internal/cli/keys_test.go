@@ -120,7 +120,21 @@ func TestKeysOfFactoriesAndOfEarlierWork(t *testing.T) {
 		assert.LessOrEqual(t, n, 2, "%s was offered more wrong passwords than its budget", host)
 	}
 	c.must("leave", "02:e4:41:00:02:01", "--yes")
-	assert.Contains(t, c.must("prove", "--log-level", "debug"), "4 of 4 devices proved")
+	// What a proving was refused is not offered again, even where a user is planned meanwhile.
+	path := filepath.Join(c.dir, job.SheetFile)
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	c.sheet("users: [{name: viewer, role: user}]\n")
+	code, out, _ = c.run("", "prove", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, out, "C02 users: should be only admin as administrator, viewer as user, is: no viewer")
+	require.NoError(t, os.WriteFile(path, text, 0o600))
+	_, mark = c.events(0)
+	assert.Contains(t, c.must("prove", "--log-level", "debug"), "4 of 4 devices proved: every check held.")
+	since, _ = c.events(mark)
+	for _, e := range since {
+		assert.NotEqual(t, bench.EventWrongPassword, e.What, "%+v", e)
+	}
 
 	// Change: the old keys stay on the keyring, the new ones open.
 	before := strings.TrimSpace(c.must("key", "show", "C03"))

@@ -15,6 +15,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/secret"
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/reach"
@@ -26,7 +27,7 @@ func (a *App) proveCommand() *cobra.Command {
 		Short: "Read everything back and compare it with the register",
 		Long: `Visits every commissioned device and checks that it answers at its address, alone,
 with its password and not without one nor with an old or a factory one, that it has
-the users it is to have and no others, that it is the same device with the same
+the users it is to have, each with its password, and no others, that it is the same device with the same
 firmware and certificate, and that its address, mask, gateway, DNS, NTP, name and clock
 are right. Old and factory passwords are offered within the budget of tries, a few at
 each proving, and what was refused once is not offered again. Of a device set up by hand, or one that
@@ -58,24 +59,34 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 	if err != nil {
 		return err
 	}
-	planner, err := a.plannerWith(ctx, j, devices, keys)
+	// Proving plans nothing new: what planning makes up for devices and users without
+	// a key is neither offered nor kept.
+	draft, err := keys.Draft()
 	if err != nil {
 		return err
 	}
-	// What this changes on the keyring in memory is not saved: proving plans nothing new.
+	planner, err := a.plannerWith(ctx, j, devices, draft)
+	if err != nil {
+		return err
+	}
 	plans, err := planner.Plans(devices)
 	if err != nil {
 		return usageError{err}
+	}
+	for i := range plans {
+		if _, _, ok := keys.For(plans[i].MAC); !ok {
+			plans[i].Password = secret.Password{}
+		}
 	}
 	prover := field.Prover{
 		Site:     &field.Site{Net: n, Subnets: subnets, Avoid: avoid},
 		Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
 	}
 	prover.Old = func(mac device.MAC) []commission.Credential {
-		_, own, _ := planner.Keys.For(mac)
-		old := slices.Concat(planner.Keys.Past(mac), j.Sheet.Factory())
+		_, own, _ := keys.For(mac)
+		old := slices.Concat(keys.Past(mac), j.Sheet.Factory())
 		old = slices.DeleteFunc(old, func(k commission.Credential) bool { return k.Password == own })
-		return planner.Keys.NotRefused(mac, old)
+		return keys.NotRefused(mac, old)
 	}
 	a.say("proving %s …", plural(len(plans), "device"))
 	proofs := a.proveAll(ctx, prover, devices, plans)
@@ -96,7 +107,7 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 		if d.Proved = now; !proofs[i].OK() {
 			d.Proved, failed = time.Time{}, failed+1
 		}
-		noted = planner.Keys.NoteRefused(d.MAC, proofs[i].Refused) || noted
+		noted = keys.NoteRefused(d.MAC, proofs[i].Refused) || noted
 		if proofs[i].Read {
 			if d.Firmware != "" { // what was recorded stays the measure; a survey takes a new one over
 				proofs[i].Found.Firmware = d.Firmware
@@ -121,10 +132,9 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 	if err := j.Register.AddProofs(ctx, records); err != nil {
 		return err
 	}
-	// Marks of what was refused are kept, so that it is not offered again; what
-	// planning made up for devices without a key is not.
-	if noted && !planner.Changed {
-		if err := planner.Keys.Save(); err != nil {
+	// Marks of what was refused are kept, so that it is not offered again.
+	if noted {
+		if err := keys.Save(); err != nil {
 			return err
 		}
 	}
@@ -206,7 +216,7 @@ func (a *App) printProofs(proofs []field.Proof, failed int, progress map[int64]j
 		}
 	}
 	held := "every check held"
-	if a.printOldKeysLeft(proofs) {
+	if a.printLeft(proofs) {
 		held += " so far"
 	}
 	if n := countInClear(proofs, progress); n > 0 {
@@ -229,19 +239,22 @@ func countInClear(proofs []field.Proof, progress map[int64]job.Progress) (n int)
 	return n
 }
 
-// printOldKeysLeft tells where the budget of tries kept old keys from being offered.
-func (a *App) printOldKeysLeft(proofs []field.Proof) (some bool) {
+// printLeft tells where the budget of tries kept passwords from being offered.
+func (a *App) printLeft(proofs []field.Proof) (some bool) {
 	var tags []string
 	left := 0
 	for i := range proofs {
 		for _, c := range proofs[i].Checks {
-			if c.Left > 0 {
-				tags, left = append(tags, proofs[i].Device.Tag), left+c.Left
+			if tag := proofs[i].Device.Tag; c.Left > 0 {
+				if !slices.Contains(tags, tag) {
+					tags = append(tags, tag)
+				}
+				left += c.Left
 			}
 		}
 	}
 	if left > 0 {
-		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("Old and factory passwords not offered yet, for the budget of tries: %d, on %s. `janustat prove` goes on with them in an hour.", left, strings.Join(tags, " "))))
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("Old, factory and further users' passwords not offered yet, for the budget of tries: %d, on %s. `janustat prove` goes on with them in an hour.", left, strings.Join(tags, " "))))
 	}
 	return left > 0
 }

@@ -36,7 +36,7 @@ func transportSite() string {
 func TestTransportUsersAndServers(t *testing.T) {
 	t.Parallel()
 	c := hire(t, transportSite(), "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
-	c.sheet("password: {style: each, require_tls: true, factory: [{user: admin, password: Factory-111}]}\n" +
+	c.sheet("password: {style: each, require_tls: true, tries_per_hour: 3, factory: [{user: admin, password: Factory-111}]}\n" +
 		"users: [{name: viewer, role: user, on: [C01, C03]}, {name: watch, role: operator, on: [C01]}]\n" +
 		"names: {S1: Beside, S2: Only, S3: Switched, S4: Elsewhere}\n")
 	// The network is a block that begin wrote: the servers go there.
@@ -110,10 +110,15 @@ func TestTransportUsersAndServers(t *testing.T) {
 	code, _, errs = c.run("", "prove", "--quiet")
 	require.Zero(t, code, errs)
 	c.bench.Device("beside").Meddle("intruder")
+	c.bench.Device("switched").Meddle("viewer")
 	code, out, _ = c.run("", "prove", "--quiet")
 	assert.Equal(t, ExitNeeds, code)
 	assert.Contains(t, out, "C01 users: should be only admin as administrator, viewer as user, watch as operator, is: also intruder")
 	assert.Contains(t, out, "C01 certificate: should be as surveyed")
+	assert.Contains(t, out, "C03 users: should be only admin as administrator, viewer as user, is: viewer as operator, the password of viewer is refused (`janustat key change C03 --user viewer` gives it another)")
+	assert.Contains(t, c.must("key", "change", "C03", "--user", "viewer", "--yes", "--quiet"), "1 done, 0 need you")
+	_, out, _ = c.run("", "prove", "--quiet")
+	assert.NotContains(t, out, "C03 users")
 	assert.Contains(t, c.must("survey", "--for", "3s"), "certificate ")
 
 	code, _, errs = c.run("Factory-111\n", "key", "set")

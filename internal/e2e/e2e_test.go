@@ -8,12 +8,16 @@ import (
 	"net"
 	"os"
 	"os/signal"
+	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
 
+	"janustat/internal/bench/benchtest"
 	"janustat/internal/cli"
 )
 
@@ -39,12 +43,23 @@ func TestScripts(t *testing.T) {
 				return err
 			}
 			e.Defer(func() { os.RemoveAll(dir) })
+			e.Defer(func() { holdBenches(e.T().(testing.TB), e.WorkDir) })
 			e.Setenv("SOCK", dir+"/b")
 			e.Setenv("JANUSTAT_PASSPHRASE", "ferry at quillmere")
 			return nil
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){"listening": listening, "appears": appears},
 	})
+}
+
+// holdBenches holds what a script did to the budget of tries. Its sites are in
+// NAME.yaml, and what their hosts experienced is in NAME.log.
+func holdBenches(t testing.TB, dir string) {
+	logs, err := filepath.Glob(filepath.Join(dir, "*.log"))
+	require.NoError(t, err)
+	for _, log := range logs {
+		benchtest.HoldFile(t, strings.TrimSuffix(log, ".log")+".yaml", log)
+	}
 }
 
 // listening waits until something accepts connections on a Unix socket.

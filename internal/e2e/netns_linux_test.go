@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"janustat/internal/bench"
+	"janustat/internal/bench/benchtest"
 	"janustat/internal/e2e/driver"
 )
 
@@ -87,7 +88,11 @@ func (l *lan) attach(program, host, site string) (logFile string) {
 	line, err := bufio.NewReader(errs).ReadString('\n')
 	require.NoError(l.t, err)
 	require.Contains(l.t, line, "ctrl-C ends")
-	l.t.Cleanup(func() { cancel(); _ = c.Wait() })
+	l.t.Cleanup(func() {
+		cancel()
+		_ = c.Wait()
+		benchtest.HoldFile(l.t, file, logFile)
+	})
 	return logFile
 }
 

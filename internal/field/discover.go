@@ -197,8 +197,8 @@ func (r *surveyRun) readOne(key hearing, v *reach.Visitor) {
 				return
 			}
 		}
-		m := r.resolve(key, v, m)
 		for try := range askTries {
+			m = r.resolve(key, v, m)
 			select {
 			case r.ask <- struct{}{}:
 			case <-r.ctx.Done():
@@ -235,12 +235,18 @@ func (r *surveyRun) wasRead(key hearing, s device.Sighting) {
 
 // resolve asks where the service is when a match did not say (2005/04, 6).
 func (r *surveyRun) resolve(key hearing, v *reach.Visitor, m *wsd.Match) *wsd.Match {
-	for range resolveTries {
+	for try := range resolveTries {
 		if len(m.XAddrs) > 0 || v == nil {
 			return m
 		}
 		r.Log.Debug("resolving", "mac", key.mac, "at", key.addr)
-		r.send(v, device.MAC{}, netip.AddrPortFrom(groupsFor(v).wsd, wsd.Port), wsd.Resolve(newUUID(), m.Endpoint))
+		// Asked of all, as the standard has it, and of the device alone where its switch
+		// passes no multicast on.
+		mac, to := device.MAC{}, groupsFor(v).wsd
+		if try%2 == 1 {
+			mac, to = key.mac, key.addr
+		}
+		r.send(v, mac, netip.AddrPortFrom(to, wsd.Port), wsd.Resolve(newUUID(), m.Endpoint))
 		for range 8 { // the answer may take APP_MAX_DELAY, and the device a while longer
 			if !r.wait(100 * time.Millisecond) {
 				return m

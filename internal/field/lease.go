@@ -21,12 +21,15 @@ var ErrOtherServer = errors.New("another DHCP server answers on this LAN")
 
 // Timing of a lease service.
 const (
-	serverAsks     = 4                // DISCOVERs before the service begins, a second apart
-	askServers     = 10 * time.Second // between looks for a server that appears later
-	checkHolds     = 30 * time.Second // how long the word of a probe is taken
-	leasesLinger   = 4 * time.Second  // after the last device waited for has its lease
-	maxLeaseAsks   = 256              // requests that wait to be answered
-	leaseAnswering = 67               // our port, RFC 2131, 4.1
+	serverAsks = 4                // DISCOVERs before the service begins, a second apart
+	askServers = 10 * time.Second // between looks for a server that appears later
+	checkHolds = 30 * time.Second // how long the word of a probe is taken
+	meetEvery  = time.Second      // between questions for devices at the addresses they were given
+	// takeUp is how long a device has to turn up at the address of its lease. One whose
+	// confirmation got lost asks again 4 and 8 seconds later (RFC 2131, 4.1).
+	takeUp         = 20 * time.Second
+	maxLeaseAsks   = 256 // requests that wait to be answered
+	leaseAnswering = 67  // our port, RFC 2131, 4.1
 )
 
 // LeaseClient is a device that is to be given an address.
@@ -60,14 +63,17 @@ type clientState struct {
 	pending   *dhcp.Request // to be answered when it ends
 	refused   error         // why it is not offered any more
 	leased    bool
+	met       bool // at its address, since it has the lease
 }
 
 type leaseRun struct {
 	Leaser
 	visitor *reach.Visitor
 	clients map[device.MAC]*clientState
+	places  map[device.MAC]netip.Addr // of the clients; only read
 	asks    chan leaseAsk
 	checked chan checkedAddress
+	met     chan device.MAC
 	other   chan error
 	dhcpID  [4]byte
 }
@@ -134,7 +140,8 @@ func askDHCP(n *reach.Net, id [4]byte) error {
 	return n.SendBroadcast(dhcp.ClientPort, dhcp.ServerPort, ask)
 }
 
-// Run serves until its time is over or every device waited for has its lease.
+// Run serves until its time is over, or every device waited for has its lease and
+// was met at its address.
 // It refuses to begin, and stops, when another server is on the wire.
 func (l Leaser) Run(ctx context.Context) (leased []device.MAC, err error) {
 	others, err := OtherServers(ctx, l.Net)
@@ -151,11 +158,13 @@ func (l Leaser) Run(ctx context.Context) (leased []device.MAC, err error) {
 	l.Terms.Server = visitor.Address()
 	r := &leaseRun{
 		Leaser: l, visitor: visitor, clients: map[device.MAC]*clientState{},
-		asks: make(chan leaseAsk, maxLeaseAsks), checked: make(chan checkedAddress, len(l.Clients)), other: make(chan error, 1),
+		asks: make(chan leaseAsk, maxLeaseAsks), checked: make(chan checkedAddress, len(l.Clients)),
+		met: make(chan device.MAC, maxLeaseAsks), places: map[device.MAC]netip.Addr{}, other: make(chan error, 1),
 	}
 	_, _ = rand.Read(r.dhcpID[:]) // never fails (crypto/rand)
 	for _, c := range l.Clients {
 		r.clients[c.MAC] = &clientState{LeaseClient: c}
+		r.places[c.MAC] = c.Address
 	}
 	ctx, cancel := context.WithTimeout(ctx, l.For)
 	defer cancel()
@@ -177,6 +186,12 @@ func (l Leaser) Run(ctx context.Context) (leased []device.MAC, err error) {
 
 // hear runs on the reading goroutine.
 func (r *leaseRun) hear(h reach.Heard) {
+	if c, ok := h.Claim(); ok && c.Address.IsValid() && r.places[c.MAC] == c.Address {
+		select {
+		case r.met <- c.MAC:
+		default: // it answers again
+		}
+	}
 	d := h.Datagram
 	if d == nil {
 		return
@@ -206,16 +221,31 @@ func (r *leaseRun) hear(h reach.Heard) {
 func (r *leaseRun) serve(ctx context.Context) error {
 	look := time.NewTicker(askServers)
 	defer look.Stop()
+	meet := time.NewTicker(meetEvery)
+	defer meet.Stop()
 	var ended <-chan time.Time
 	for {
-		if ended == nil && !r.Stay && r.allLeased() {
-			ended = time.After(leasesLinger)
+		leased, met := r.state()
+		switch {
+		case leased && met && !r.Stay:
+			return nil
+		case !leased:
+			ended = nil
+		case ended == nil && !r.Stay:
+			ended = time.After(takeUp)
 		}
 		select {
 		case q := <-r.asks:
 			r.answer(ctx, q)
 		case c := <-r.checked:
 			r.afterCheck(c)
+		case mac := <-r.met:
+			c := r.clients[mac]
+			c.met = c.leased
+		case <-meet.C:
+			if err := r.lookForThem(); err != nil {
+				return err
+			}
 		case err := <-r.other:
 			return err
 		case <-look.C:
@@ -235,17 +265,33 @@ func (r *leaseRun) serve(ctx context.Context) error {
 	}
 }
 
-func (r *leaseRun) allLeased() bool {
+// state reports whether every device waited for has its lease, and whether each
+// was met at its address.
+func (r *leaseRun) state() (leased, met bool) {
 	waited := false
+	leased, met = true, true
 	for _, c := range r.clients {
-		if c.Waiting {
-			waited = true
-			if !c.leased && c.refused == nil {
-				return false
-			}
+		if !c.Waiting {
+			continue
+		}
+		waited = true
+		leased = leased && (c.leased || c.refused != nil)
+		met = met && (c.met || c.refused != nil)
+	}
+	return leased && waited, met
+}
+
+// lookForThem asks for the devices that have a lease at its address.
+func (r *leaseRun) lookForThem() error {
+	for _, c := range r.clients {
+		if !c.leased || c.met {
+			continue
+		}
+		if err := r.Net.AskOnce(reach.Place{Address: c.Address, From: r.visitor}); err != nil {
+			return err
 		}
 	}
-	return waited
+	return nil
 }
 
 // check begins an RFC 5227 probe of a client's address.
@@ -306,7 +352,7 @@ func (r *leaseRun) answer(ctx context.Context, q leaseAsk) {
 		c.refused = fmt.Errorf("the device itself found %s in use", c.Address)
 		r.Tell(c.LeaseClient, "refused by the device: it found the address in use")
 	case dhcp.Returns:
-		c.leased = false
+		c.leased, c.met = false, false
 		r.Tell(c.LeaseClient, "given back")
 	}
 }

@@ -4,7 +4,9 @@ import (
 	"context"
 	"net"
 	"net/netip"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -41,12 +43,16 @@ type leasing struct {
 }
 
 func startLeasing(t *testing.T) (*leasing, string, *bench.Bench) {
-	site, err := bench.Parse([]byte(bareSite))
+	return startLeasingOn(t, bareSite, func(w wire.Wire) wire.Wire { return w })
+}
+
+func startLeasingOn(t *testing.T, text string, by func(wire.Wire) wire.Wire) (*leasing, string, *bench.Bench) {
+	site, err := bench.Parse([]byte(text))
 	require.NoError(t, err)
 	path, _, b := benchtest.StartSite(t, site)
 	w, err := wire.DialBench(path)
 	require.NoError(t, err)
-	n := reach.New(w)
+	n := reach.New(by(w))
 	t.Cleanup(func() { n.Close() })
 	l := &leasing{told: map[device.MAC][]string{}}
 	l.Leaser = Leaser{
@@ -86,6 +92,39 @@ func TestLeaseGivesToTheTakenAndProbesFirst(t *testing.T) {
 	at, err := l.Net.WaitFor(ctx, first, []reach.Place{{Address: l.Clients[0].Address, From: v}})
 	require.NoError(t, err)
 	assert.Equal(t, l.Clients[0].Address, at)
+}
+
+// unconfirmed is a wire that loses the first confirmation of a lease.
+type unconfirmed struct {
+	wire.Wire
+	lost atomic.Bool
+}
+
+func (u *unconfirmed) Write(frame []byte) error {
+	const payload = 14 + 20 + 8
+	if len(frame) > payload && frame[12] == 8 && frame[13] == 0 && frame[23] == 17 {
+		if m, err := dhcpv4.FromBytes(frame[payload:]); err == nil && m.MessageType() == dhcpv4.MessageTypeAck && u.lost.CompareAndSwap(false, true) {
+			return nil
+		}
+	}
+	return u.Wire.Write(frame)
+}
+
+// A device that did not hear that it has its lease asks again: the service waits for it.
+func TestLeaseWaitsForDevicesAtTheirAddresses(t *testing.T) {
+	t.Parallel()
+	var lossy *unconfirmed
+	l, _, b := startLeasingOn(t, strings.Replace(bareSite, "ask_every: 1s", "ask_every: 6s", 1), func(w wire.Wire) wire.Wire {
+		lossy = &unconfirmed{Wire: w}
+		return lossy
+	})
+	l.Clients = l.Clients[:1]
+	leased, err := l.Run(t.Context())
+	require.NoError(t, err)
+	assert.True(t, lossy.lost.Load())
+	assert.Equal(t, []device.MAC{l.Clients[0].MAC}, leased)
+	at, _, _ := b.Devices()[0].Look()
+	assert.Equal(t, l.Clients[0].Address, at.Addr())
 }
 
 func TestLeaseStopsWhenAnotherServerAppears(t *testing.T) {

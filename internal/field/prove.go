@@ -21,7 +21,7 @@ type Check struct {
 	OK   bool   `json:"ok"`
 	Want string `json:"want,omitempty"`
 	Got  string `json:"got,omitempty"`
-	Left int    `json:"left,omitempty"` // old keys not offered yet, for the budget of tries
+	Left int    `json:"left,omitempty"` // passwords not offered yet, for the budget of tries
 }
 
 // Proof is what proving one device gave.
@@ -32,6 +32,9 @@ type Proof struct {
 	Found  commission.Found
 	// Refused are old and factory keys that it was offered and refused.
 	Refused []commission.Credential
+
+	usersRefused []string // further users whose password does not open it
+	usersLeft    int      // further users whose password was not offered, for the budget of tries
 }
 
 // OK reports whether every check held.
@@ -167,8 +170,45 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, limit time.Durat
 		return err
 	}
 	out.Read = true
+	if err := p.userKeys(ctx, s, plan, out); err != nil {
+		return err
+	}
 	out.judge(plan)
 	return p.oldKeys(ctx, s, plan, out)
+}
+
+// userKeys offers the passwords of the further users that the device has been given.
+func (p Prover) userKeys(ctx context.Context, s commission.Session, plan commission.Plan, out *Proof) error {
+	out.usersRefused, out.usersLeft = nil, 0
+	for _, u := range plan.Users {
+		if !u.Made || u.Password.IsZero() || !slices.ContainsFunc(out.Found.Accounts, func(a commission.Account) bool { return a.Name == u.Name }) {
+			continue
+		}
+		left, err := p.Attempts.Left(ctx, plan)
+		if err != nil {
+			return err
+		}
+		if left < 2 { // as with old keys
+			out.usersLeft++
+			continue
+		}
+		wait, err := p.Attempts.Spend(ctx, plan)
+		if err != nil || wait > 0 {
+			return err
+		}
+		ok, err := s.Opens(ctx, u.Name, u.Password)
+		if err != nil {
+			return p.locked(ctx, plan, err)
+		}
+		if !ok {
+			out.usersRefused = append(out.usersRefused, u.Name)
+			continue
+		}
+		if err := p.Attempts.Opened(ctx, plan); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // oldKeys offers keys that must not open the device any more. What it refused
@@ -321,11 +361,17 @@ func (p *Proof) users(plan commission.Plan) {
 			wrong = append(wrong, "no "+w.Name)
 		}
 	}
+	for _, name := range p.usersRefused {
+		wrong = append(wrong, fmt.Sprintf("the password of %s is refused (`janustat key change %s --user %[1]s` gives it another)", name, plan.Tag))
+	}
 	names := make([]string, len(want))
 	for i, w := range want {
 		names[i] = commission.UserIntent(w)
 	}
 	p.compare(CheckUsers, len(wrong) == 0, "only "+strings.Join(names, ", "), strings.Join(wrong, ", "))
+	if len(wrong) == 0 {
+		p.Checks[len(p.Checks)-1].Left = p.usersLeft
+	}
 }
 
 func serversText(s commission.Servers) string {

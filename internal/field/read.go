@@ -192,7 +192,7 @@ func lookTLS(ctx context.Context, c *carrier, at netip.Addr, places []place) *de
 	defer cancel()
 	for _, w := range places {
 		client := onvif.New("https", hostOf(at), w.service(), c)
-		_, err := client.Clock(ctx)
+		_, _, err := client.Clock(ctx)
 		client.Close()
 		if err == nil {
 			return &device.TLS{Port: w.port, Fingerprint: c.fingerprint()}

@@ -159,7 +159,7 @@ func (s *Site) Open(ctx context.Context, p commission.Plan, at netip.Addr) (comm
 			// What offered HTTPS is not spoken to without: only a new survey takes that back.
 			c = onvif.New("https", hostOf(at), secured(p), by)
 		}
-		_, err := c.Clock(ctx)
+		_, _, err := c.Clock(ctx)
 		if err == nil || !fatal(err) {
 			return &session{Client: c, by: by, path: path, site: s, plan: p, at: at}, nil
 		}
@@ -267,7 +267,7 @@ func (s *session) read(ctx context.Context) (commission.Found, error) {
 			return f, err
 		}
 	}
-	f.Clock, err = s.Clock(ctx)
+	f.Clock, f.ClockDoubt, err = s.Clock(ctx)
 	f.ByNTP = s.ByNTP()
 	return f, err
 }
@@ -296,6 +296,12 @@ func (s *session) Access(ctx context.Context) (device.Access, error) {
 // Enter implements commission.Session.
 func (s *session) Enter(ctx context.Context, user string, p secret.Password) (bool, error) {
 	ok, err := s.Client.Enter(ctx, user, p)
+	return ok, lost(err)
+}
+
+// Opens implements commission.Session.
+func (s *session) Opens(ctx context.Context, user string, p secret.Password) (bool, error) {
+	ok, err := s.Client.Opens(ctx, user, p)
 	return ok, lost(err)
 }
 

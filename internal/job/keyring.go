@@ -145,6 +145,19 @@ func (k *Keyring) Save() error {
 	return WriteFile(k.path, out.Bytes(), 0o600)
 }
 
+// Draft gives a copy to plan on, which is never saved.
+func (k *Keyring) Draft() (*Keyring, error) {
+	plain, err := json.Marshal(k.content)
+	if err != nil {
+		return nil, fmt.Errorf("keyring: %w", err)
+	}
+	d := NewKeyring("", "")
+	if err := json.Unmarshal(plain, &d.content); err != nil {
+		return nil, fmt.Errorf("keyring: %w", err)
+	}
+	return d, nil
+}
+
 // Site gives the site password, zero if there is none.
 func (k *Keyring) Site() secret.Password { return secret.New(k.content.Site) }
 

@@ -4,6 +4,9 @@ package benchtest
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -61,17 +64,39 @@ func StartUntil(t testing.TB, s *bench.Site) (socket string, logs *bench.Log, b 
 		serving.Wait()
 		b.Stop()
 		os.RemoveAll(dir)
-		holdToBudget(t, s, logs)
+		hold(t, s, logs.Events())
 	}
 }
 
-func holdToBudget(t testing.TB, s *bench.Site, logs *bench.Log) {
+// HoldFile does the same with the log file of a bench that ran by itself, on a
+// site described in YAML, or a built-in one by its name.
+func HoldFile(t testing.TB, site, log string) {
+	t.Helper()
+	s, err := bench.Load(site)
+	require.NoError(t, err)
+	f, err := os.Open(log)
+	require.NoError(t, err)
+	defer f.Close()
+	var events []bench.Event
+	for lines := json.NewDecoder(f); ; {
+		var e bench.Event
+		err := lines.Decode(&e)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		require.NoError(t, err, log)
+		events = append(events, e)
+	}
+	hold(t, s, events)
+}
+
+func hold(t testing.TB, s *bench.Site, events []bench.Event) {
 	lockedBefore := map[string]bool{}
 	for _, u := range s.Devices {
 		lockedBefore[u.ID] = u.Locked
 	}
 	wrong := map[string]int{}
-	for _, e := range logs.Events() {
+	for _, e := range events {
 		switch e.What {
 		case bench.EventWrongPassword:
 			wrong[e.Host]++

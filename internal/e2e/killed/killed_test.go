@@ -205,9 +205,6 @@ func assertNothingRepeated(w driver.Worker, what string) {
 		assert.NoError(w.T, err, what)
 		confirmed := map[string]bool{}
 		for _, e := range history {
-			if e.Step == string(commission.StepClock) || e.Step == string(commission.StepNTP) {
-				continue // a clock does not stay as it was set, least of all on a busy machine
-			}
 			assert.False(w.T, confirmed[e.Step], "%s: %s: %s was confirmed and sent again: %+v", what, devices[i].Tag, e.Step, history)
 			confirmed[e.Step] = confirmed[e.Step] || e.Outcome == "done"
 		}

@@ -158,9 +158,9 @@ const (
 // the request element; out takes the answer and may be nil.
 func (c *Client) call(ctx context.Context, operation, inner string, out any) error {
 	reads := strings.HasPrefix(operation, "Get")
-	if !reads {
+	if !reads && operation != setTime {
 		// Devices drop idle connections when they like. A write lost to that would
-		// count as unknown, so it goes on a fresh one.
+		// count as unknown, so it goes on a fresh one. Making one takes time, though.
 		c.Close()
 	}
 	if setsPassword(operation) {
@@ -344,7 +344,7 @@ func (c *Client) syncClock(ctx context.Context) error {
 	if c.clockKnown {
 		return nil
 	}
-	_, err := c.Clock(ctx)
+	_, _, err := c.Clock(ctx)
 	return err
 }
 

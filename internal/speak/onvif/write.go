@@ -2,6 +2,7 @@ package onvif
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -50,7 +51,7 @@ func (c *Client) SetNTP(ctx context.Context, servers []netip.Addr) error {
 	if err := c.call(ctx, "SetNTP", "<tds:FromDHCP>false</tds:FromDHCP>"+hostsXML("NTPManual", servers), nil); err != nil || c.byNTP {
 		return err
 	}
-	return c.call(ctx, "SetSystemDateAndTime",
+	return c.call(ctx, setTime,
 		"<tds:DateTimeType>NTP</tds:DateTimeType><tds:DaylightSavings>false</tds:DaylightSavings><tds:TimeZone><tt:TZ>UTC0</tt:TZ></tds:TimeZone>", nil)
 }
 
@@ -62,28 +63,49 @@ func hostsXML(element string, servers []netip.Addr) string {
 	return b.String()
 }
 
-// SetClock sets UTC by hand (SetSystemDateAndTime). Only whole seconds can be told,
-// so it is sent when one begins.
+// SetClock sets UTC by hand (SetSystemDateAndTime), once more where the time was
+// long on its way.
 func (c *Client) SetClock(ctx context.Context) error {
-	t := c.now().UTC().Truncate(time.Second).Add(time.Second)
+	for try := 1; ; try++ {
+		// A token made by the clock as it was would be refused, as a wrong password is. And
+		// the time goes on the connection that this reading has made or used.
+		if _, _, err := c.Clock(ctx); err != nil {
+			return err
+		}
+		if try > clockTries {
+			return nil
+		}
+		told, err := c.tellTime(ctx)
+		c.clockKnown = false
+		switch {
+		case errors.Is(err, errIdleGone) && try < clockTries:
+		case err != nil:
+			return err
+		case c.answered.Sub(told) <= clockPatience:
+			return c.syncClock(ctx)
+		}
+	}
+}
+
+// setTime is the operation that sets the clock. Sent twice, it does no harm.
+const setTime = "SetSystemDateAndTime"
+
+// tellTime sends the time. Only whole seconds can be told, so it is sent when one begins.
+func (c *Client) tellTime(ctx context.Context) (t time.Time, err error) {
+	t = c.now().UTC().Truncate(time.Second).Add(time.Second)
 	begins := time.NewTimer(t.Sub(c.now()))
 	defer begins.Stop()
 	select {
 	case <-begins.C:
 	case <-ctx.Done():
-		return fmt.Errorf("SetSystemDateAndTime: %w: %w", ErrUnreachable, ctx.Err())
+		return t, fmt.Errorf("%s: %w: %w", setTime, ErrUnreachable, ctx.Err())
 	}
-	err := c.call(ctx, "SetSystemDateAndTime", fmt.Sprintf(
+	return t, c.call(ctx, setTime, fmt.Sprintf(
 		"<tds:DateTimeType>Manual</tds:DateTimeType><tds:DaylightSavings>false</tds:DaylightSavings>"+
 			"<tds:TimeZone><tt:TZ>UTC0</tt:TZ></tds:TimeZone>"+
 			"<tds:UTCDateTime><tt:Time><tt:Hour>%d</tt:Hour><tt:Minute>%d</tt:Minute><tt:Second>%d</tt:Second></tt:Time>"+
 			"<tt:Date><tt:Year>%d</tt:Year><tt:Month>%d</tt:Month><tt:Day>%d</tt:Day></tt:Date></tds:UTCDateTime>",
 		t.Hour(), t.Minute(), t.Second(), t.Year(), t.Month(), t.Day()), nil)
-	c.clockKnown = false
-	if err != nil {
-		return err
-	}
-	return c.syncClock(ctx)
 }
 
 // SetName sets the device's name: the name scope is replaced, the other
