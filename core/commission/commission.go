@@ -242,7 +242,8 @@ type Session interface {
 	CreateAdministrator(ctx context.Context, user string, p secret.Password) error
 	// SetPassword gives an administrator another password.
 	SetPassword(ctx context.Context, user string, p secret.Password) error
-	SetClock(ctx context.Context) error
+	// SetClock tells by how much the clock may be behind, where the time was long on its way.
+	SetClock(ctx context.Context) (late time.Duration, err error)
 	SetName(ctx context.Context, name string) error
 	SetDNS(ctx context.Context, servers []netip.Addr) error
 	// SetNTP sets the NTP servers, and the clock to follow them.
@@ -350,7 +351,12 @@ func trouble(err error, next, reason string) error {
 // order. Nothing that is already right is written (safety rule 3).
 func Decide(p Plan, f Found) []Step {
 	var steps []Step
-	if f.Clock.Abs() > min(clockSet+f.ClockDoubt, ClockTolerance) {
+	enough := min(clockSet+f.ClockDoubt, ClockTolerance)
+	if f.ByNTP && !f.NTP.differ(p.Target.NTP) {
+		// It is rather left to the server it follows.
+		enough = min(enough+500*time.Millisecond, ClockTolerance)
+	}
+	if f.Clock.Abs() > enough {
 		steps = append(steps, StepClock)
 	}
 	if p.Target.Name != "" && f.Settings.Name != p.Target.Name {

@@ -230,6 +230,11 @@ func TestServersAndTheClockThatFollowsThem(t *testing.T) {
 	assert.Equal(t, []string{"clock", "ntp"}, d.writes())
 
 	d, p = newToy(), plan()
+	d.late = 900 * time.Millisecond
+	require.Equal(t, Done, d.run(t.Context(), p).Status)
+	assert.Equal(t, []string{"up to 900ms late: the answer took that long"}, d.details)
+
+	d, p = newToy(), plan()
 	d.servers, d.refuseNTP = true, true
 	p.Target.NTP = ntp
 	r = d.run(t.Context(), p)

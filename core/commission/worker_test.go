@@ -61,6 +61,8 @@ type toy struct {
 	users       map[string]string // passwords of further ones
 	breakOff    int               // so many conversations break off while the device is read
 	loseUser    bool
+	late        time.Duration  // what setting the clock is
+	details     []string       // of outcomes
 	loseOpens   bool           // once
 	forgetUser  bool           // does not keep the passwords of further users
 	movesOff    bool           // it restarts by itself and takes up its new address
@@ -135,8 +137,11 @@ func (t *toy) Begin(_ context.Context, _ Plan, w Write) (int64, error) {
 	return 1, nil
 }
 
-func (t *toy) End(_ context.Context, _ int64, outcome, _ string) error {
+func (t *toy) End(_ context.Context, _ int64, outcome, detail string) error {
 	t.note("end %s", outcome)
+	if detail != "" {
+		t.details = append(t.details, detail)
+	}
 	if t.endFails {
 		return errors.New("disk full")
 	}
@@ -264,15 +269,15 @@ func (s *toySession) CreateAdministrator(_ context.Context, _ string, p secret.P
 	return nil
 }
 
-func (s *toySession) SetClock(context.Context) error {
+func (s *toySession) SetClock(context.Context) (time.Duration, error) {
 	s.note("write clock")
 	if s.closed {
-		return ErrWindow
+		return 0, ErrWindow
 	}
 	if !s.ignore {
-		s.set.Clock, s.set.ByNTP = 0, false
+		s.set.Clock, s.set.ByNTP = -s.late, false
 	}
-	return nil
+	return s.late, nil
 }
 
 func (s *toySession) SetName(_ context.Context, n string) error {
@@ -552,10 +557,13 @@ func TestDecide(t *testing.T) {
 	assert.Empty(t, Decide(p, right))
 	slow := Found{Settings: p.Target, Clock: -1800 * time.Millisecond, ClockDoubt: 900 * time.Millisecond}
 	assert.Empty(t, Decide(p, slow), "it may be right, and would be proved")
+	follows := Found{Settings: p.Target, Clock: 1400 * time.Millisecond, ByNTP: true}
+	assert.Empty(t, Decide(p, follows), "its server will see to that")
 	for name, c := range map[string]struct {
 		change func(*Found)
 		want   []Step
 	}{
+		"ntp":     {func(f *Found) { f.Clock, f.ByNTP = 1600*time.Millisecond, true }, []Step{StepClock}},
 		"drifted": {func(f *Found) { f.Clock = 1100 * time.Millisecond }, []Step{StepClock}},
 		"slow":    {func(f *Found) { f.Clock, f.ClockDoubt = 2100*time.Millisecond, time.Minute }, []Step{StepClock}},
 		"clock":   {func(f *Found) { f.Clock = -3 * time.Second }, []Step{StepClock}},

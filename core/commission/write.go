@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"janustat/core/device"
 	"janustat/core/secret"
@@ -19,7 +20,13 @@ func (r *run) write(ctx context.Context, steps []Step) error {
 		var err error
 		switch s {
 		case StepClock:
-			err = r.do(ctx, Write{Step: s, Intent: "UTC now"}, func() error { return r.session.SetClock(ctx) })
+			err = r.do(ctx, Write{Step: s, Intent: "UTC now"}, func() error {
+				late, err := r.session.SetClock(ctx)
+				if late > 0 {
+					r.detail = fmt.Sprintf("up to %s late: the answer took that long", late.Round(100*time.Millisecond))
+				}
+				return err
+			})
 		case StepName:
 			err = r.do(ctx, Write{Step: s, Intent: r.plan.Target.Name}, func() error { return r.session.SetName(ctx, r.plan.Target.Name) })
 		case StepUser:

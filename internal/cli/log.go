@@ -137,6 +137,9 @@ func stepText(e job.Entry) string {
 	}
 	switch e.Outcome {
 	case "done":
+		if e.Step == string(commission.StepClock) && e.Detail != "" {
+			text += ", " + e.Detail
+		}
 		return text + took
 	case "refused":
 		return text + ": the device refused: " + e.Detail

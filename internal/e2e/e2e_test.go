@@ -19,10 +19,16 @@ import (
 
 	"janustat/internal/bench/benchtest"
 	"janustat/internal/cli"
+	"janustat/internal/e2e/driver"
 )
 
+// all are the tests of this package.
+type all struct{ *testing.M }
+
+func (a all) Run() int { return driver.Run(a.M, 5) }
+
 func TestMain(m *testing.M) {
-	testscript.Main(m, map[string]func(){"janustat": func() { os.Exit(janustat()) }})
+	testscript.Main(all{m}, map[string]func(){"janustat": func() { os.Exit(janustat()) }})
 }
 
 func janustat() int {
@@ -33,6 +39,7 @@ func janustat() int {
 }
 
 func TestScripts(t *testing.T) {
+	t.Parallel()
 	testscript.Run(t, testscript.Params{
 		Dir:           "testdata/script",
 		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",

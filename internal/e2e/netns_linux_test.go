@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -28,9 +29,12 @@ type lan struct {
 	name string
 }
 
+// lans counts the LANs made, which are there beside each other.
+var lans atomic.Int64
+
 func newLAN(t testing.TB) *lan {
 	driver.NeedRoot(t)
-	l := &lan{t, fmt.Sprintf("jst%d", os.Getpid())}
+	l := &lan{t, fmt.Sprintf("jst%dn%d", os.Getpid(), lans.Add(1))}
 	l.add("sw")
 	l.in("sw", "ip", "link", "add", "br0", "type", "bridge")
 	l.in("sw", "ip", "link", "set", "br0", "up")
@@ -108,6 +112,7 @@ devices:
 `
 
 func TestTheWholeJobOnARealWire(t *testing.T) {
+	t.Parallel()
 	l := newLAN(t)
 	program := driver.Built(t)
 	l.plug("laptop", "02:1a:70:00:00:01", "10.61.8.200/23")
@@ -169,6 +174,7 @@ func neighbours(table string) string {
 }
 
 func TestWithoutPermissionTheCommandIsNamed(t *testing.T) {
+	t.Parallel()
 	l := newLAN(t)
 	program := driver.Built(t)
 	l.plug("laptop", "02:1a:70:00:00:01", "10.61.8.200/23")

@@ -95,6 +95,7 @@ type surveyed struct {
 // written here: a DHCP and DNS server, mDNS, WS-Discovery and SNMP daemons, and
 // hosts on the kernel's own stack.
 func TestStrangersAreFoundDescribedAndLeftAlone(t *testing.T) {
+	t.Parallel()
 	l := newLAN(t)
 	needPrograms(t, "dnsmasq", "avahi-daemon", "wsdd", "snmpd")
 	program := driver.Built(t)
@@ -175,6 +176,7 @@ func (l *lan) fails(host string, code int, args ...string) string {
 // TestLeaseServesAClientNotWrittenHere gives an address to a client of Debian's,
 // and to nobody who was not taken.
 func TestLeaseServesAClientNotWrittenHere(t *testing.T) {
+	t.Parallel()
 	l := newLAN(t)
 	needPrograms(t, "udhcpc")
 	program := driver.Built(t)
@@ -217,6 +219,7 @@ func TestLeaseServesAClientNotWrittenHere(t *testing.T) {
 
 // TestWireNamesWhatIsWrong makes the faults of a real LAN, one after the other.
 func TestWireNamesWhatIsWrong(t *testing.T) {
+	t.Parallel()
 	l := newLAN(t)
 	needPrograms(t, "dnsmasq", "nft")
 	program := driver.Built(t)

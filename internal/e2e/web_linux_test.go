@@ -121,6 +121,7 @@ devices:
 // a cookie, a redirect to an absolute URL, and a web socket that echoes, on two
 // devices that share an address; and a page by another web server.
 func TestPagesOfDevicesOnOneAddressOpenSideBySide(t *testing.T) {
+	t.Parallel()
 	l := newLAN(t)
 	needPrograms(t, "chromium", "nginx")
 	program := driver.Built(t)

@@ -348,7 +348,10 @@ func (s *session) SetPassword(ctx context.Context, user string, p secret.Passwor
 }
 
 // SetClock implements commission.Session.
-func (s *session) SetClock(ctx context.Context) error { return lost(s.Client.SetClock(ctx)) }
+func (s *session) SetClock(ctx context.Context) (late time.Duration, err error) {
+	late, err = s.Client.SetClock(ctx)
+	return late, lost(err)
+}
 
 // SetName implements commission.Session.
 func (s *session) SetName(ctx context.Context, name string) error {

@@ -2,22 +2,51 @@
 package driver
 
 import (
+	"flag"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 )
 
+// build builds the program once for all tests of a package.
+var build = sync.OnceValues(func() (dir string, err error) {
+	if dir, err = os.MkdirTemp("", "janustat-built"); err != nil {
+		return "", err
+	}
+	c := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", filepath.Join(dir, "janustat"), "janustat/cmd/janustat")
+	c.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := c.CombinedOutput(); err != nil {
+		return dir, fmt.Errorf("%w\n%s", err, out)
+	}
+	built = dir
+	return dir, nil
+})
+
+var built string // where the program was built, if it was
+
 // Built is the program as it is delivered: static and stripped.
 func Built(t testing.TB) string {
-	path := filepath.Join(t.TempDir(), "janustat")
-	c := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", path, "janustat/cmd/janustat")
-	c.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := c.CombinedOutput()
-	require.NoError(t, err, string(out))
-	return path
+	dir, err := build()
+	require.NoError(t, err)
+	return filepath.Join(dir, "janustat")
+}
+
+// Run runs the tests of a package, so many beside each other: they wait for restarts
+// and address probes most of the time. The program built for them goes when they end.
+func Run(m *testing.M, atOnce int) int {
+	_ = flag.Set("test.parallel", strconv.Itoa(atOnce)) // known to the package testing
+	defer func() {
+		if built != "" {
+			os.RemoveAll(built)
+		}
+	}()
+	return m.Run()
 }
 
 // Worker is the built program at work on one job.

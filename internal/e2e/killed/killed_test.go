@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -40,7 +41,7 @@ laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
 devices:
   - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 4, restart: 1s}
   - {id: bullet, model: verrine-bullet, mac: "02:e4:41:00:02:01", serial: B, count: 4, restart: 1s}
-  - {id: eye, model: oakhollow-eye, mac: "02:0a:c0:00:03:01", serial: C, count: 2, restart: 1s}
+  - {id: eye, model: oakhollow-eye, mac: "02:0a:c0:00:03:01", serial: C, count: 2, restart: 1s, clock: 300h}
   - {id: cube, model: tallow-cube, mac: "02:7a:11:00:04:01", serial: D1, lose_move: true}
   - {id: factory, model: tallow-cube, mac: "02:7a:11:00:05:01", serial: E1, password: Factory-111}
 `
@@ -66,7 +67,10 @@ func TestMain(m *testing.M) {
 	if filepath.Base(os.Args[0]) == "janustat" {
 		os.Exit(janustat())
 	}
-	os.Exit(m.Run())
+	// Hundreds of short processes keep both processors busy: they collect garbage less often.
+	os.Setenv("GOGC", "400")
+	debug.SetGCPercent(400)
+	os.Exit(driver.Run(m, 4))
 }
 
 // janustat is the program, with keyrings that cost little, and mortal if told so.
@@ -122,7 +126,7 @@ func TestTheDeliveredProgramGoesOn(t *testing.T) {
 	t.Parallel()
 	k := newKiller(t, twelve)
 	k.program = driver.Built(t)
-	for _, step := range []string{"key ", "rekey", "name", "user", "dns", "ntp", "address", "restart", "gateway"} {
+	for _, step := range []string{"key ", "rekey", "clock", "name", "user", "dns", "ntp", "address", "restart", "gateway"} {
 		k.try("at the step "+step, func(c *exec.Cmd) {
 			if untilItSays(t, c, step) {
 				_ = c.Process.Kill()
@@ -206,6 +210,14 @@ func assertNothingRepeated(w driver.Worker, what string) {
 		confirmed := map[string]bool{}
 		for _, e := range history {
 			assert.False(w.T, confirmed[e.Step], "%s: %s: %s was confirmed and sent again: %+v", what, devices[i].Tag, e.Step, history)
+			if e.Step == string(commission.StepClock) {
+				// Set by hand, it no longer follows NTP; and what was late on a busy machine is no
+				// clock set.
+				confirmed[string(commission.StepNTP)] = false
+				if e.Detail != "" {
+					continue
+				}
+			}
 			confirmed[e.Step] = confirmed[e.Step] || e.Outcome == "done"
 		}
 	}
@@ -223,7 +235,7 @@ type killer struct {
 
 // places bounds how many interrupted jobs are carried on beside each other, over all
 // tests. They wait for restarts and address probes most of the time.
-var places = make(chan struct{}, 28)
+var places = make(chan struct{}, 36)
 
 func newKiller(t *testing.T, site string) *killer {
 	k := &killer{t: t, site: site, template: filepath.Join(t.TempDir(), "template"), folder: t.TempDir}

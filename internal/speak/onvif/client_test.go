@@ -309,15 +309,18 @@ func TestClockSetSlowly(t *testing.T) {
 	for name, c := range map[string]struct {
 		took []time.Duration // of each answer, to reading and setting by turns
 		sets int
+		late time.Duration
 	}{
-		"quick":       {[]time.Duration{0, soon, 0}, 1},
-		"slow once":   {[]time.Duration{0, 4 * time.Second, 0, soon, 0}, 2},
-		"always slow": {[]time.Duration{0, 4 * time.Second, 0, 4 * time.Second, 0, 4 * time.Second, 0}, 3},
+		"quick":       {[]time.Duration{0, soon, 0}, 1, 0},
+		"slow once":   {[]time.Duration{0, 4 * time.Second, 0, soon, 0}, 2, 0},
+		"always slow": {[]time.Duration{0, 4 * time.Second, 0, 4 * time.Second, 0, 3 * time.Second, 0}, 3, 3*time.Second - soon},
 	} {
 		d := &clockwork{took: c.took}
 		client := d.client()
 		d.now = d.now.Add(time.Second - soon)
-		require.NoError(t, client.SetClock(t.Context()), name)
+		late, err := client.SetClock(t.Context())
+		require.NoError(t, err, name)
+		assert.Equal(t, c.late, late, name)
 		assert.Len(t, d.sent, 2*c.sets+1, name)
 		for i, body := range d.sent {
 			assert.Equal(t, i%2 == 1, strings.Contains(body, "SetSystemDateAndTime"), "%s: request %d", name, i)

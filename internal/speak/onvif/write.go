@@ -63,26 +63,25 @@ func hostsXML(element string, servers []netip.Addr) string {
 	return b.String()
 }
 
-// SetClock sets UTC by hand (SetSystemDateAndTime), once more where the time was
-// long on its way.
-func (c *Client) SetClock(ctx context.Context) error {
+// SetClock sets UTC by hand (SetSystemDateAndTime), a few times where the time is
+// long on its way. late is by how much it may be behind where that did not help, else 0.
+func (c *Client) SetClock(ctx context.Context) (late time.Duration, err error) {
 	for try := 1; ; try++ {
 		// A token made by the clock as it was would be refused, as a wrong password is. And
 		// the time goes on the connection that this reading has made or used.
-		if _, _, err := c.Clock(ctx); err != nil {
-			return err
-		}
-		if try > clockTries {
-			return nil
+		if _, _, err := c.Clock(ctx); err != nil || try > clockTries {
+			return late, err
 		}
 		told, err := c.tellTime(ctx)
 		c.clockKnown = false
-		switch {
-		case errors.Is(err, errIdleGone) && try < clockTries:
-		case err != nil:
-			return err
-		case c.answered.Sub(told) <= clockPatience:
-			return c.syncClock(ctx)
+		if errors.Is(err, errIdleGone) && try < clockTries {
+			continue
+		}
+		if err != nil {
+			return 0, err
+		}
+		if late = c.answered.Sub(told); late <= clockPatience {
+			return 0, c.syncClock(ctx)
 		}
 	}
 }
