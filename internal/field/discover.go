@@ -51,6 +51,9 @@ func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
 			for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}} {
 				r.send(v, h.mac, netip.AddrPortFrom(h.addr, wsd.Port), wsd.Probe(newUUID(), types...))
 			}
+			if !r.wait(synSpacing) { // small switches drop bursts too
+				return
+			}
 		}
 	}
 	r.wait(quietAfter)
@@ -68,6 +71,9 @@ func (r *surveyRun) meet(v *reach.Visitor, hosts []hearing) {
 		asked[h.addr] = true
 		if err := r.Net.AskOnce(reach.Place{From: v, Address: h.addr}); err != nil {
 			r.Log.Warn("not asked", "address", h.addr, "err", err)
+		}
+		if !r.wait(synSpacing) {
+			return
 		}
 	}
 }

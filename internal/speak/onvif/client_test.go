@@ -97,6 +97,47 @@ func TestStrongestDigestIsTaken(t *testing.T) {
 	assert.Contains(t, used, "SHA-256")
 }
 
+// A further user's password is offered beside the client's own, once.
+func TestOpens(t *testing.T) {
+	for name, c := range map[string]struct {
+		status int
+		body   string
+		want   bool
+	}{
+		"fits":                {200, networkReply, true},
+		"known, not allowed":  {403, refusal, true},
+		"wrong":               {401, refusal, false},
+		"wrong, in its words": {400, refusal, false},
+	} {
+		offered := 0
+		cl := stub(t, func(w http.ResponseWriter, r *http.Request, op, _ string) {
+			auth := r.Header.Get("Authorization")
+			switch {
+			case op == "GetSystemDateAndTime":
+				send(w, 200, clockAnswer)
+			case strings.Contains(auth, `username="admin"`):
+				send(w, 200, usersAnswer)
+			case strings.Contains(auth, `username="viewer"`):
+				offered++
+				send(w, c.status, c.body)
+			default:
+				w.Header().Add("WWW-Authenticate", `Digest realm="r", qop="auth", nonce="n", algorithm=SHA-256`)
+				send(w, 401, refusal)
+			}
+		})
+		ok, err := cl.Enter(t.Context(), "admin", secret.New("Quay-side7"))
+		require.NoError(t, err, name)
+		require.True(t, ok, name)
+		ok, err = cl.Opens(t.Context(), "viewer", secret.New("View-the-quay-7"))
+		require.NoError(t, err, name)
+		assert.Equal(t, c.want, ok, name)
+		assert.Equal(t, 1, offered, name)
+		users, err := cl.Users(t.Context())
+		require.NoError(t, err, "%s: the client goes on with its own", name)
+		assert.NotEmpty(t, users, name)
+	}
+}
+
 func TestBasicIsNeverUsed(t *testing.T) {
 	cl := stub(t, func(w http.ResponseWriter, r *http.Request, op, body string) {
 		assert.Empty(t, r.Header.Get("Authorization"))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/netip"
 	"slices"
 	"strings"
@@ -413,6 +414,10 @@ func (c *Client) Opens(ctx context.Context, user string, p secret.Password) (boo
 	other.http = other.client(c.base)
 	other.login(user, p)
 	_, _, err := other.Network(ctx, netip.Addr{})
+	var fault *soap.Fault
+	if errors.As(err, &fault) && fault.Status == http.StatusForbidden && other.scheme == byDigest {
+		return true, nil // known to it, and not allowed even this (RFC 9110, 15.5.4); a wrong password gets 401
+	}
 	if errors.Is(err, ErrRefused) {
 		return false, nil
 	}
