@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"strings"
 	"time"
 
 	"janustat/core/device"
@@ -23,18 +22,9 @@ func Typing(p Plan) string {
 		text += ", gateway " + t.Gateway.String()
 	}
 	if len(t.DNS) > 0 {
-		text += ", DNS " + list(t.DNS)
+		text += ", DNS " + ground.List(t.DNS)
 	}
 	return text + ", DHCP off"
-}
-
-// list gives addresses as a person writes them.
-func list(addresses []netip.Addr) string {
-	names := make([]string, len(addresses))
-	for i, a := range addresses {
-		names[i] = a.String()
-	}
-	return strings.Join(names, " ")
 }
 
 // byHand waits until a person has typed the address in: until the device's MAC

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"janustat/core/device"
+	"janustat/core/ground"
 	"janustat/core/secret"
 )
 
@@ -32,9 +33,9 @@ func (r *run) write(ctx context.Context, steps []Step) error {
 		case StepUser:
 			err = r.users(ctx)
 		case StepDNS:
-			err = r.optional(ctx, Write{Step: s, Intent: list(r.plan.Target.DNS)}, func() error { return r.session.SetDNS(ctx, r.plan.Target.DNS) })
+			err = r.optional(ctx, Write{Step: s, Intent: ground.List(r.plan.Target.DNS)}, func() error { return r.session.SetDNS(ctx, r.plan.Target.DNS) })
 		case StepNTP:
-			err = r.optional(ctx, Write{Step: s, Intent: list(r.plan.Target.NTP)}, func() error { return r.session.SetNTP(ctx, r.plan.Target.NTP) })
+			err = r.optional(ctx, Write{Step: s, Intent: ground.List(r.plan.Target.NTP)}, func() error { return r.session.SetNTP(ctx, r.plan.Target.NTP) })
 		case StepAddress:
 			var restart bool
 			restart, err = r.address(ctx)

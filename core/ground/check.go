@@ -154,6 +154,15 @@ type Range struct {
 	To   netip.Addr `json:"to"`
 }
 
+// List gives addresses as a person writes them, a space between.
+func List(addresses []netip.Addr) string {
+	texts := make([]string, len(addresses))
+	for i, a := range addresses {
+		texts[i] = a.String()
+	}
+	return strings.Join(texts, " ")
+}
+
 // One gives the range that holds a single address.
 func One(a netip.Addr) Range { return Range{a, a} }
 

@@ -118,12 +118,8 @@ func (a *App) printTyping(plans []commission.Plan, devices []device.Device) {
 		if p.Manner != commission.ByHand || p.From == p.Target.Address {
 			continue
 		}
-		dns := make([]string, len(p.Target.DNS))
-		for i, x := range p.Target.DNS {
-			dns[i] = x.String()
-		}
 		l.add(plain(p.Tag), plain(p.MAC.String()), plain(addressText(p.From)), styled(p.Target.Address.String(), &goodStyle),
-			plain(ground.Mask(p.Target.Prefix).String()), plain(addressText(p.Target.Gateway)), plain(strings.Join(dns, " ")))
+			plain(ground.Mask(p.Target.Prefix).String()), plain(addressText(p.Target.Gateway)), plain(ground.List(p.Target.DNS)))
 	}
 	if len(l.rows) == 0 {
 		return

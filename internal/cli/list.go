@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"janustat/core/device"
+	"janustat/core/ground"
 	"janustat/internal/job"
 )
 
@@ -116,7 +117,7 @@ func (a *App) printDevice(d *device.Device, history []job.Entry) {
 	line("firmware", d.Firmware)
 	line("address", addressText(d.Address())+clashText(d))
 	if len(d.Addresses) > 1 {
-		line("answers for", joinAddresses(d.Addresses))
+		line("answers for", ground.List(d.Addresses))
 	}
 	line("known as", d.Host)
 	line("MAC's holder", d.Registry)
@@ -206,10 +207,10 @@ func settingsText(s *device.Settings) string {
 		text += ", by DHCP"
 	}
 	if len(s.DNS) > 0 {
-		text += ", DNS " + joinAddresses(s.DNS)
+		text += ", DNS " + ground.List(s.DNS)
 	}
 	if len(s.NTP) > 0 {
-		text += ", NTP " + joinAddresses(s.NTP)
+		text += ", NTP " + ground.List(s.NTP)
 	}
 	if s.Name != "" {
 		text += fmt.Sprintf(", %q", s.Name)

@@ -27,11 +27,12 @@ func (a *App) proveCommand() *cobra.Command {
 		Short: "Read everything back and compare it with the register",
 		Long: `Visits every commissioned device and checks that it answers at its address, alone,
 with its password and not without one nor with an old or a factory one, that it has
-the users it is to have, each with its password, and no others, that it is the same device with the same
-firmware and certificate, and that its address, mask, gateway, DNS, NTP, name and clock
-are right. Old and factory passwords are offered within the budget of tries, a few at
-each proving, and what was refused once is not offered again. Of a device set up by hand, or one that
-takes nothing but a lease, only the first two can be seen. Nothing is written to any device.
+the users it is to have, each with its password, and no others, that it is the same
+device with the same firmware and certificate, and that its address, mask, gateway,
+DNS, NTP, name and clock are right. Old, factory and further users' passwords are
+offered within the budget of tries, a few at each proving, and old and factory ones
+that were refused are not offered again. Of a device set up by hand, or one that takes
+nothing but a lease, only the first two can be seen. Nothing is written to any device.
 Exit code 1 on any difference.`,
 		Example: "  janustat prove --wire eth0\n  janustat prove --json",
 		Args:    noArgs,

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"flag"
 	"fmt"
 	"net"
 	"os"
@@ -18,14 +17,10 @@ import (
 
 	"janustat/internal/bench"
 	"janustat/internal/bench/benchtest"
+	"janustat/internal/e2e/driver"
 )
 
-// TestMain lets more tests run beside each other than there are processors: they
-// wait for restarts and address probes most of the time.
-func TestMain(m *testing.M) {
-	_ = flag.Set("test.parallel", "6") // known to the package testing
-	os.Exit(m.Run())
-}
+func TestMain(m *testing.M) { os.Exit(driver.Run(m, 6)) }
 
 // crew is a program on a bench: commands run as a person would type them.
 type crew struct {

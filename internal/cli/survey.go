@@ -367,10 +367,10 @@ func (a *App) printLAN(devices []device.Device, found *field.Findings) {
 	for _, o := range found.Offers {
 		text := fmt.Sprintf("DHCP server %s (%s) offers %s, gateway %s", o.Server, o.ServerMAC, o.Subnet, addressText(o.Gateway))
 		if len(o.DNS) > 0 {
-			text += ", DNS " + joinAddresses(o.DNS)
+			text += ", DNS " + ground.List(o.DNS)
 		}
 		if len(o.NTP) > 0 {
-			text += ", NTP " + joinAddresses(o.NTP)
+			text += ", NTP " + ground.List(o.NTP)
 		}
 		if o.LeaseS > 0 {
 			text += ", for " + roundText(time.Duration(o.LeaseS)*time.Second)
@@ -433,14 +433,6 @@ func roundText(d time.Duration) string {
 		}
 	}
 	return text
-}
-
-func joinAddresses(list []netip.Addr) string {
-	text := make([]string, len(list))
-	for i, x := range list {
-		text[i] = x.String()
-	}
-	return strings.Join(text, " ")
 }
 
 // manyChanges is how many changes are printed before they are only counted:

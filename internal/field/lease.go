@@ -70,7 +70,6 @@ type leaseRun struct {
 	Leaser
 	visitor *reach.Visitor
 	clients map[device.MAC]*clientState
-	places  map[device.MAC]netip.Addr // of the clients; only read
 	asks    chan leaseAsk
 	checked chan checkedAddress
 	met     chan device.MAC
@@ -159,12 +158,11 @@ func (l Leaser) Run(ctx context.Context) (leased []device.MAC, err error) {
 	r := &leaseRun{
 		Leaser: l, visitor: visitor, clients: map[device.MAC]*clientState{},
 		asks: make(chan leaseAsk, maxLeaseAsks), checked: make(chan checkedAddress, len(l.Clients)),
-		met: make(chan device.MAC, maxLeaseAsks), places: map[device.MAC]netip.Addr{}, other: make(chan error, 1),
+		met: make(chan device.MAC, maxLeaseAsks), other: make(chan error, 1),
 	}
 	_, _ = rand.Read(r.dhcpID[:]) // never fails (crypto/rand)
 	for _, c := range l.Clients {
 		r.clients[c.MAC] = &clientState{LeaseClient: c}
-		r.places[c.MAC] = c.Address
 	}
 	ctx, cancel := context.WithTimeout(ctx, l.For)
 	defer cancel()
@@ -186,10 +184,12 @@ func (l Leaser) Run(ctx context.Context) (leased []device.MAC, err error) {
 
 // hear runs on the reading goroutine.
 func (r *leaseRun) hear(h reach.Heard) {
-	if c, ok := h.Claim(); ok && c.Address.IsValid() && r.places[c.MAC] == c.Address {
-		select {
-		case r.met <- c.MAC:
-		default: // it answers again
+	if claim, ok := h.Claim(); ok {
+		if c := r.clients[claim.MAC]; c != nil && c.Address == claim.Address {
+			select {
+			case r.met <- c.MAC:
+			default: // it answers again
+			}
 		}
 	}
 	d := h.Datagram

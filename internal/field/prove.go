@@ -11,6 +11,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/ground"
 	"janustat/core/secret"
 	"janustat/internal/speak/acd"
 )
@@ -179,8 +180,11 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, limit time.Durat
 
 // userKeys offers the passwords of the further users that the device has been given.
 func (p Prover) userKeys(ctx context.Context, s commission.Session, plan commission.Plan, out *Proof) error {
-	out.usersRefused, out.usersLeft = nil, 0
+	out.usersLeft = 0
 	for _, u := range plan.Users {
+		if slices.Contains(out.usersRefused, u.Name) {
+			continue // by an earlier reading of this proving
+		}
 		if !u.Made || u.Password.IsZero() || !slices.ContainsFunc(out.Found.Accounts, func(a commission.Account) bool { return a.Name == u.Name }) {
 			continue
 		}
@@ -326,10 +330,10 @@ func (p *Proof) judge(plan commission.Plan) {
 	p.compare(CheckAddress, want == got, want, got)
 	p.compare(CheckGateway, t.DHCP || !t.Gateway.IsValid() || f.Settings.Gateway == t.Gateway, t.Gateway, f.Settings.Gateway)
 	if len(t.DNS) > 0 && f.DNS.Told && !t.DHCP {
-		p.compare(CheckDNS, slices.Equal(f.DNS.Addresses, t.DNS) && !f.DNS.FromDHCP, listText(t.DNS), serversText(f.DNS))
+		p.compare(CheckDNS, slices.Equal(f.DNS.Addresses, t.DNS) && !f.DNS.FromDHCP, ground.List(t.DNS), serversText(f.DNS))
 	}
 	if len(t.NTP) > 0 && f.NTP.Told && !t.DHCP {
-		p.compare(CheckNTP, slices.Equal(f.NTP.Addresses, t.NTP) && !f.NTP.FromDHCP && f.ByNTP, listText(t.NTP)+", and the clock follows it", serversText(f.NTP)+map[bool]string{true: "", false: ", and the clock is set by hand"}[f.ByNTP])
+		p.compare(CheckNTP, slices.Equal(f.NTP.Addresses, t.NTP) && !f.NTP.FromDHCP && f.ByNTP, ground.List(t.NTP)+", and the clock follows it", serversText(f.NTP)+map[bool]string{true: "", false: ", and the clock is set by hand"}[f.ByNTP])
 	}
 	if plan.TLS != nil {
 		p.compare(CheckCert, f.Certificate == plan.TLS.Fingerprint, "as surveyed, "+short(plan.TLS.Fingerprint), "another, "+short(f.Certificate))
@@ -381,15 +385,7 @@ func serversText(s commission.Servers) string {
 	case len(s.Addresses) == 0:
 		return "none"
 	}
-	return listText(s.Addresses)
-}
-
-func listText(list []netip.Addr) string {
-	texts := make([]string, len(list))
-	for i, a := range list {
-		texts[i] = a.String()
-	}
-	return strings.Join(texts, " ")
+	return ground.List(s.Addresses)
 }
 
 // short tells a fingerprint by its beginning.

@@ -100,11 +100,8 @@ func (r Record) head(p *fpdf.Fpdf) {
 			what string
 			list []netip.Addr
 		}{{"DNS", r.Ground.DNS}, {"NTP", r.Ground.NTP}} {
-			for i, a := range servers.list {
-				if i == 0 {
-					network += ", " + servers.what
-				}
-				network += " " + a.String()
+			if len(servers.list) > 0 {
+				network += ", " + servers.what + " " + ground.List(servers.list)
 			}
 		}
 		p.CellFormat(0, lineStep, network, "", 1, "L", false, 0, "")
