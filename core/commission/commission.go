@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"janustat/core/device"
@@ -28,6 +29,7 @@ const (
 	StepKey     Step = "key"     // create the administrator
 	StepRekey   Step = "rekey"   // give an administrator another password
 	StepClock   Step = "clock"   // set UTC
+	StepZone    Step = "zone"    // set the time zone
 	StepName    Step = "name"    // set the name
 	StepDNS     Step = "dns"     // set the DNS servers
 	StepNTP     Step = "ntp"     // set the NTP servers, and the clock to follow them
@@ -41,6 +43,9 @@ const (
 	StepReset   Step = "reset"   // back to the factory state
 	StepPower   Step = "power"   // a person powers it off and on, to open its settings window
 	StepHand    Step = "by hand" // a person types the address into the device
+	StepTurn    Step = "turn"    // wait for a place in the crew
+	StepOpen    Step = "open"    // wait until its service answers
+	StepRead    Step = "read"    // make sure who it is, open it and read it
 )
 
 // Manner is how a device comes to its address.
@@ -85,22 +90,36 @@ var ErrInUse = errors.New("address in use")
 
 // Plan is what one device is to become.
 type Plan struct {
-	ID     int64
-	Tag    string
-	MAC    device.MAC
-	Serial string
-	From   netip.Addr // where it was last met
-	// Target is what it is to have: address, prefix, gateway, name and servers. DHCP
-	// means that it keeps the address by a reservation. Empty ones are left as they are.
-	Target   device.Settings
+	ID       int64
+	Tag      string
+	MAC      device.MAC
+	Serial   string
+	Endpoint string     // WS-Discovery endpoint reference; "" is not known
+	From     netip.Addr // where it was last met
+	// Target is what it is to have: address, prefix, gateway, name, time zone and servers.
+	// DHCP means that it keeps the address by a reservation. Empty ones are left as they are.
+	Target device.Settings
+	// Unnamed is the name of a device that has none; "" leaves it without.
+	Unnamed  string
 	Manner   Manner
 	User     string // administrator's name
 	Password secret.Password
 	Service  string      // of its device service: [:port]path
 	TLS      *device.TLS // the service over HTTPS; then nothing else is spoken with it
+	// MuteTLS tells that it offers HTTPS and why that could not be spoken: then nothing is
+	// offered to it in the open.
+	MuteTLS string
 	// RequireTLS refuses to send a password that is to be set without encryption.
 	RequireTLS bool
-	Users      []User // further users it is to have
+	// Known tells that it was opened before: one that says it has no password then is not
+	// what it was, and is sent none.
+	Known bool
+	// Renewing tells that an earlier run was cut short after it had sent an address, a name
+	// or a restart, at which some devices make themselves another certificate.
+	Renewing bool
+	// Stop keeps everything from being sent to the device; nil for all that can be planned.
+	Stop  *Trouble
+	Users []User // further users it is to have
 	// Pending tells that the device has confirmed its address in an earlier run, for
 	// its next restart, and was not restarted since.
 	Pending bool
@@ -117,6 +136,14 @@ type Plan struct {
 	// NameBySerial gives the name for a serial number that was not known when the
 	// plan was made, or ""; it may be nil.
 	NameBySerial func(serial string) string
+}
+
+// name is what the device is to be called, given what it is called.
+func (p Plan) name(now string) string {
+	if p.Target.Name == "" && strings.TrimSpace(now) == "" {
+		return p.Unnamed
+	}
+	return p.Target.Name
 }
 
 // Level is what a user may do (ONVIF Core Specification, tt:UserLevel).
@@ -171,6 +198,7 @@ type Found struct {
 	ClockDoubt  time.Duration // how far off that may be, for the time that reading it took
 	ByNTP       bool          // the clock follows NTP
 	DNS, NTP    Servers
+	NoZone      bool // it does not tell its time zone
 	Accounts    []Account
 	// Certificate is the fingerprint of the certificate it showed, "" without HTTPS.
 	Certificate string
@@ -185,6 +213,12 @@ type Servers struct {
 	Addresses []netip.Addr // in the order asked
 }
 
+// Identity is what a device tells of itself without a password. Empty fields were not told.
+type Identity struct {
+	Serial   string
+	Endpoint string
+}
+
 // differ reports whether servers are not those wanted, where any are.
 func (s Servers) differ(want []netip.Addr) bool {
 	return s.Told && len(want) > 0 && (s.FromDHCP || !slices.Equal(s.Addresses, want))
@@ -193,7 +227,12 @@ func (s Servers) differ(want []netip.Addr) bool {
 // Facts gives what the reading says, in the form that a device keeps.
 func (f Found) Facts() device.Facts {
 	s := f.Settings
-	return device.Facts{Make: f.Make, Model: f.Model, Serial: f.Serial, Firmware: f.Firmware, Name: s.Name, Settings: &s}
+	return device.Facts{
+		Make: f.Make, Model: f.Model, Serial: f.Serial, Firmware: f.Firmware, Name: s.Name, Settings: &s,
+		Writes: &device.Outlook{
+			ClockS: f.Clock.Seconds(), ByNTP: f.ByNTP, DNS: f.DNS.Told, DNSAuto: f.DNS.FromDHCP, NTP: f.NTP.Told, NTPAuto: f.NTP.FromDHCP,
+		},
+	}
 }
 
 // Site gives access to the devices and addresses of the site.
@@ -214,6 +253,9 @@ type Site interface {
 	Open(ctx context.Context, p Plan, at netip.Addr) (Session, error)
 	// Claim begins an RFC 5227 probe of the plan's address, beside everything else.
 	Claim(ctx context.Context, p Plan) Claim
+	// Tethered reports whether the laptop's own link was gone at any time since, and
+	// waits until it is back.
+	Tethered(ctx context.Context, since time.Time) (again bool, err error)
 	// Now is the present moment.
 	Now() time.Time
 }
@@ -232,6 +274,10 @@ type Session interface {
 	Access(ctx context.Context) (device.Access, error)
 	// Encrypted reports whether what is said goes over HTTPS.
 	Encrypted() bool
+	// Certificate is the fingerprint of the certificate it shows, "" without HTTPS.
+	Certificate() string
+	// Identity asks who it is, without offering a password.
+	Identity(ctx context.Context) (Identity, error)
 	// Enter offers a password once and uses it from then on; false means refused.
 	Enter(ctx context.Context, user string, p secret.Password) (bool, error)
 	// Opens offers the password of a further user once, beside what goes on; false means refused.
@@ -244,6 +290,8 @@ type Session interface {
 	SetPassword(ctx context.Context, user string, p secret.Password) error
 	// SetClock tells by how much the clock may be behind, where the time was long on its way.
 	SetClock(ctx context.Context) (late time.Duration, err error)
+	// SetZone sets the time zone, and leaves the clock as it goes.
+	SetZone(ctx context.Context, zone string) error
 	SetName(ctx context.Context, name string) error
 	SetDNS(ctx context.Context, servers []netip.Addr) error
 	// SetNTP sets the NTP servers, and the clock to follow them.
@@ -278,20 +326,10 @@ const AtRestart = "at its next restart"
 
 // Write is what is about to be sent to a device.
 type Write struct {
-	Step   Step
-	Intent string
+	Step   Step   `json:"step"`
+	Intent string `json:"intent"`
 	// InClear tells that it carries a password without encryption.
-	InClear bool
-}
-
-// Attempts keeps the budget of password tries (safety rule 7).
-type Attempts interface {
-	// Spend records a try before it is made, or says when the next is allowed.
-	Spend(ctx context.Context, p Plan) (wait time.Duration, err error)
-	// Opened says that the password fitted, which gives the try back.
-	Opened(ctx context.Context, p Plan) error
-	// Locked says that the device itself refuses every try for so long.
-	Locked(ctx context.Context, p Plan, wait time.Duration) error
+	InClear bool `json:"in_clear,omitempty"`
 }
 
 // Status is how a device's commissioning ended.
@@ -315,16 +353,32 @@ type Result struct {
 	Key    Credential // which one, or the one that took its place
 	// Refused are the keys that did not open it.
 	Refused []Credential
+	// Alarm says why nothing was offered to it, where it is not what it was.
+	Alarm string
+	// Reset tells that it was put back into its factory state, or may have been.
+	Reset Outcome
 	// Factory tells that a factory password opens it still.
 	Factory bool
 	At      netip.Addr // where it was last met
 	// Reserved tells that the device takes no static address, so that it keeps
 	// the allotted one by a reservation on the site's DHCP server.
 	Reserved bool
-	Spent    map[Step]time.Duration
+	Spent    map[Step]time.Duration // by step; what they leave of Took went into nothing of these
+	Took     time.Duration          // from its beginning to its end
 	Left     Found
 	Notes    []string // what the installer may want to know, though nothing has to be done
 }
+
+// Outcome is what became of a write.
+type Outcome string
+
+// The outcomes.
+const (
+	OutcomeNone    Outcome = ""
+	OutcomeDone    Outcome = "done"
+	OutcomeRefused Outcome = "refused"
+	OutcomeUnknown Outcome = "unknown"
+)
 
 // Trouble is an error that the installer has to deal with.
 type Trouble struct {
@@ -351,6 +405,9 @@ func trouble(err error, next, reason string) error {
 // order. Nothing that is already right is written (safety rule 3).
 func Decide(p Plan, f Found) []Step {
 	var steps []Step
+	if t := p.Target.Zone; t != "" && !f.NoZone && f.Settings.Zone != t {
+		steps = append(steps, StepZone)
+	}
 	enough := min(clockSet+f.ClockDoubt, ClockTolerance)
 	if f.ByNTP && !f.NTP.differ(p.Target.NTP) {
 		// It is rather left to the server it follows.
@@ -359,7 +416,7 @@ func Decide(p Plan, f Found) []Step {
 	if f.Clock.Abs() > enough {
 		steps = append(steps, StepClock)
 	}
-	if p.Target.Name != "" && f.Settings.Name != p.Target.Name {
+	if name := p.name(f.Settings.Name); name != "" && f.Settings.Name != name {
 		steps = append(steps, StepName)
 	}
 	for _, u := range p.Users {

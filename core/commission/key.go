@@ -14,6 +14,10 @@ func (r *run) enter(ctx context.Context) error {
 	if r.entered {
 		return nil
 	}
+	defer r.clock(StepRead)()
+	if err := r.recognise(ctx); err != nil {
+		return err
+	}
 	if err := r.ensureKeyed(ctx); err != nil {
 		return err
 	}
@@ -57,25 +61,22 @@ func (r *run) keys() []Credential {
 }
 
 // try offers one key, within the budget.
-func (r *run) try(ctx context.Context, k Credential, left int) (bool, error) {
+func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err error) {
 	// What is known to open it is no try: a reply that gets lost costs nothing then.
-	known := k.User == r.sure.User && k.Password == r.sure.Password
-	if !known {
-		if err := r.spend(ctx, left); err != nil {
-			return false, err
+	if k.User == r.sure.User && k.Password == r.sure.Password {
+		if ok, err = OfferSure(ctx, r.Attempts, r.plan, k, r.session.Enter); err == nil && !ok {
+			r.sure = Credential{}
+		}
+	} else {
+		var wait time.Duration
+		if ok, wait, err = Offer(ctx, r.Attempts, r.plan, k, r.session.Enter); wait > 0 {
+			return false, spent(r.plan, wait, left)
 		}
 	}
-	ok, err := r.session.Enter(ctx, k.User, k.Password)
 	if err != nil {
-		return false, r.unanswered(ctx, err, "did not answer to its password")
+		return false, r.unanswered(err, "did not answer to its password")
 	}
 	if !ok {
-		if known {
-			r.sure = Credential{}
-			if _, err := r.Attempts.Spend(ctx, r.plan); err != nil {
-				return false, fmt.Errorf("register the password try: %w", err)
-			}
-		}
 		r.result.Refused = append(r.result.Refused, k)
 		return false, nil
 	}
@@ -84,33 +85,23 @@ func (r *run) try(ctx context.Context, k Credential, left int) (bool, error) {
 		r.result.Key = k
 	}
 	r.result.Opened, r.sure = true, Credential{User: k.User, Password: k.Password}
-	return true, r.Attempts.Opened(ctx, r.plan)
+	return true, nil
 }
 
-func (r *run) spend(ctx context.Context, left int) error {
-	wait, err := r.Attempts.Spend(ctx, r.plan)
-	if err != nil {
-		return fmt.Errorf("register the password try: %w", err)
-	}
-	if wait > 0 {
-		return trouble(nil, fmt.Sprintf("wait %s, or put the right password on the keyring: `janustat key set %s`", wait.Round(time.Minute), r.plan.Tag),
-			fmt.Sprintf("the budget of password tries is spent; keys not tried yet: %d", left))
-	}
-	return nil
+func spent(p Plan, wait time.Duration, left int) error {
+	return trouble(nil, fmt.Sprintf("wait %s, or put the right password on the keyring: `janustat key set %s`", wait.Round(time.Minute), p.Tag),
+		fmt.Sprintf("the budget of password tries is spent; keys not tried yet: %d", left))
 }
 
 // unanswered tells why a device did not say whether a password fits. One that has
 // locked itself is left alone until it opens again.
-func (r *run) unanswered(ctx context.Context, err error, reason string) error {
+func (r *run) unanswered(err error, reason string) error {
 	var locked *LockedError
 	if !errors.As(err, &locked) {
 		return trouble(err, "run `janustat commission` again", reason)
 	}
-	if jerr := r.Attempts.Locked(ctx, r.plan, locked.Wait); jerr != nil {
-		return errors.Join(err, fmt.Errorf("register the lock-out: %w", jerr))
-	}
-	return trouble(nil, "leave it alone until then; nothing is offered to it before. Then make sure of its password (`janustat key list`) and run `janustat commission` again",
-		"is "+locked.Error())
+	return trouble(err, "leave it alone until then; nothing is offered to it before. Then make sure of its password (`janustat key list`) and run `janustat commission` again",
+		"answers no password now")
 }
 
 // admitted goes on with the key that fitted. A factory password is replaced at once.
@@ -148,7 +139,7 @@ func (r *run) rekey(ctx context.Context, old Credential, what string) error {
 		return err
 	}
 	r.plan.User, r.plan.Password, r.sure = user, next, Credential{User: user, Password: next}
-	ok, err := r.session.Enter(ctx, user, next)
+	ok, err := OfferSure(ctx, r.Attempts, r.plan, r.sure, r.session.Enter)
 	if err != nil || !ok {
 		return trouble(err, "run the command again: it finds out which of the two holds", "took another password and is not opened by it")
 	}
@@ -168,8 +159,7 @@ func (r *run) key(ctx context.Context) error {
 				"refuses the site password by its published rules")
 		}
 	}
-	w := Write{Step: StepKey, Intent: "administrator " + r.plan.User}
-	err = r.give(ctx, w, r.plan.User, &r.plan.Password, func(p secret.Password) error {
+	err = r.give(ctx, keyWrite(r.plan), r.plan.User, &r.plan.Password, func(p secret.Password) error {
 		return r.session.CreateAdministrator(ctx, r.plan.User, p)
 	})
 	if err == nil {
@@ -204,6 +194,25 @@ func (r *run) give(ctx context.Context, w Write, user string, p *secret.Password
 	}
 }
 
+// asFound records what a device without a password tells of its settings, before the
+// first write. One that tells nothing yet is read once it has its password.
+func (r *run) asFound(ctx context.Context) error {
+	found, err := r.session.Read(ctx)
+	switch {
+	case errors.Is(err, ErrReplyLost):
+		return err
+	case err != nil:
+		return nil // it wants its password first
+	}
+	if err := r.identify(found); err != nil {
+		return err
+	}
+	if err := r.Journal.Found(ctx, r.plan, found); err != nil {
+		return fmt.Errorf("register as found: %w", err)
+	}
+	return nil
+}
+
 // ensureKeyed gives a fresh device its first password. When the reply is lost,
 // whether it has one is asked again.
 func (r *run) ensureKeyed(ctx context.Context) error {
@@ -211,14 +220,21 @@ func (r *run) ensureKeyed(ctx context.Context) error {
 	for range tries {
 		access, err := r.session.Access(ctx)
 		if err != nil {
-			return r.unanswered(ctx, err, "does not say whether it has a password")
+			return r.unanswered(err, "does not say whether it has a password")
 		}
-		if access != device.Fresh {
+		switch {
+		case access != device.Fresh:
 			return nil
+		case r.plan.Known && !r.keyed:
+			return alarmed(r.plan, "it says that it has no password, and was opened by one before")
+		case !r.mayKey:
+			return trouble(nil, "run `janustat survey`, then `janustat commission`, which gives it one", "has no password")
+		case r.plan.Password.IsZero():
+			return trouble(nil, "run `janustat survey`, then `janustat commission` again", "was sealed and is fresh now")
 		}
 		r.keyed = true
-		if r.plan.Password.IsZero() {
-			return trouble(nil, "run `janustat survey`, then `janustat commission` again", "was sealed and is fresh now")
+		if err := r.asFound(ctx); err != nil {
+			return err
 		}
 		if err := r.key(ctx); err != nil && !errors.Is(err, ErrReplyLost) {
 			return err

@@ -12,7 +12,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"janustat/core/device"
 	"janustat/core/secret"
 )
 
@@ -193,15 +192,6 @@ func TestNoPasswordIsSetWithoutEncryptionWhereTheSheetRefusesIt(t *testing.T) {
 	assert.Contains(t, r.Notes[0], "has HTTPS, switched off")
 }
 
-func TestAnotherCertificateIsTold(t *testing.T) {
-	d, p := newToy(), plan()
-	p.TLS, d.encrypted, d.set.Certificate = &device.TLS{Port: 443, Fingerprint: "aa00"}, true, "bb11"
-	r := d.run(t.Context(), p)
-	require.Equal(t, Done, r.Status, r.Reason)
-	require.Len(t, r.Notes, 1)
-	assert.Contains(t, r.Notes[0], "another certificate")
-}
-
 func TestALockedDeviceIsLeftAlone(t *testing.T) {
 	d := newToy()
 	wait := 30 * time.Minute
@@ -364,8 +354,10 @@ func TestRestartAndReset(t *testing.T) {
 	r := worker(d).Restart(t.Context(), plan())
 	require.Equal(t, Done, r.Status, r.Reason)
 	assert.Equal(t, []string{"restart"}, d.writes())
+	d.answers = true
 	r = worker(d).Reset(t.Context(), plan())
 	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, OutcomeDone, r.Reset)
 	assert.Empty(t, d.password)
 	d.password = "Nobody-Knows-1"
 	r = worker(d).Reset(t.Context(), plan())

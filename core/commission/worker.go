@@ -8,16 +8,19 @@ import (
 	"slices"
 	"time"
 
+	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/text"
 )
 
 // Limits on waiting and repeating. Devices restart in half a minute as a rule;
 // recorders with large disks take several.
 const (
-	FindLimit   = 8 * time.Second // a device that is there answers within this
-	ReturnLimit = 4 * time.Minute // a restart
-	maxPasses   = 4               // readings until nothing differs
-	maxBreaks   = 8               // conversations that broke off and were taken up again
+	FindLimit   = 8 * time.Second  // a device that is there answers within this
+	ReturnLimit = 4 * time.Minute  // a restart
+	ResetLimit  = 40 * time.Second // to turn up where it was, after a reset whose answer was lost
+	maxPasses   = 4                // readings until nothing differs
+	maxBreaks   = 8                // conversations that broke off and were taken up again
 )
 
 // Worker commissions devices, one per call of Run.
@@ -37,13 +40,28 @@ type Worker struct {
 func (w Worker) Run(ctx context.Context, p Plan) Result { return w.carry(ctx, p, (*run).all) }
 
 func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Context) error) Result {
-	r := &run{Worker: w, plan: p, at: p.From, refused: map[Step]bool{}, given: map[string]bool{}, result: Result{Plan: p, Spent: map[Step]time.Duration{}}}
+	r := &run{
+		Worker: w, plan: p, at: p.From, refused: map[Step]bool{}, given: map[string]bool{}, repowered: map[string]bool{}, renews: p.Renewing,
+		result: Result{Plan: p, Spent: map[Step]time.Duration{}},
+	}
 	r.plan.Users = slices.Clone(p.Users)
-	inside, cancel := context.WithCancel(ctx) // ends a probe that nobody waits for any more
-	err := work(r, inside)
-	cancel()
-	r.close()
+	begun := w.Site.Now()
+	var err error
+	if p.Stop != nil {
+		err = p.Stop
+	} else {
+		inside, cancel := context.WithCancel(ctx) // ends a probe that nobody waits for any more
+		err = work(r, inside)
+		cancel()
+		r.close()
+		err = NoteLocked(ctx, w.Attempts, p, err)
+	}
+	r.result.Took = w.Site.Now().Sub(begun)
 	var t *Trouble
+	var alarm *AlarmError
+	if errors.As(err, &alarm) {
+		r.result.Alarm = alarm.Why
+	}
 	switch {
 	case err == nil:
 		r.result.Status = Done
@@ -58,6 +76,7 @@ func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Conte
 	default:
 		r.result.Status, r.result.Reason, r.result.Next = NeedsYou, err.Error(), "run `janustat commission` again; if it repeats, look at the device's own page"
 	}
+	r.result.Reason = text.Harmless(r.result.Reason, 4*text.Long, nil)
 	return r.result
 }
 
@@ -78,6 +97,12 @@ type run struct {
 	detail  string // of the write under way, for the journal
 	unknown bool   // of the last pass: whether a write was carried out
 	denied  bool   // the last write was refused by the device itself, and that is recorded
+	mayKey  bool   // this command may give a fresh device its first password
+	renews  bool   // it may have made itself another certificate, since this run or the last sent what some do that at
+	// repowered are the settings for which a person has powered it off and on already.
+	repowered map[string]bool
+	inside    time.Duration // of steps done inside the one that is being timed
+	window    string        // the write that was refused for want of a settings window
 }
 
 // Change gives one device another password: plan.Replace, which is on the
@@ -121,11 +146,37 @@ func (w Worker) Reset(ctx context.Context, p Plan) Result {
 			return err
 		}
 		err := r.do(ctx, Write{Step: StepReset, Intent: "to the factory state"}, func() error { return r.session.Reset(ctx) })
-		if errors.Is(err, ErrReplyLost) {
-			return nil // it went before it could answer
+		switch {
+		case err == nil:
+			r.result.Reset = OutcomeDone
+			return nil
+		case errors.Is(err, ErrReplyLost):
+			r.result.Reset = OutcomeUnknown
+			return r.afterReset(ctx)
 		}
 		return err
 	})
+}
+
+// afterReset looks what became of a device whose answer to a reset was lost.
+func (r *run) afterReset(ctx context.Context) error {
+	lost := trouble(nil, fmt.Sprintf("run `janustat survey`: if it is there as it was, reset it again; if it is fresh, `janustat restore %s` brings it back", r.plan.Tag),
+		"did not answer when it was reset: whether it was is not known")
+	if err := r.find(ctx, StepReturn, ResetLimit); err != nil {
+		return lost // gone from its address, as a reset device is, and as one without power is
+	}
+	if err := r.open(ctx); err != nil {
+		return lost
+	}
+	switch access, err := r.session.Access(ctx); {
+	case err != nil:
+		return lost
+	case access == device.Fresh:
+		r.result.Reset = OutcomeDone
+		return nil
+	}
+	r.result.Reset = OutcomeRefused
+	return trouble(nil, "run `janustat reset` again", "did not answer when it was reset, and is as it was")
 }
 
 // meet opens the device where it was last met, and reads it.
@@ -166,6 +217,7 @@ func (r *run) change(ctx context.Context) error {
 }
 
 func (r *run) all(ctx context.Context) error {
+	r.mayKey = true
 	subnet := netip.PrefixFrom(r.plan.Target.Address, r.plan.Target.Prefix)
 	if err := ground.Check(subnet, r.plan.Target.Address, r.plan.Target.Gateway); err != nil {
 		return trouble(err, "correct the job sheet and run `janustat allot` again", "refused before anything was sent")
@@ -189,6 +241,10 @@ func (r *run) all(ctx context.Context) error {
 		done, err := r.pass(ctx, pass == 0)
 		switch {
 		case errors.Is(err, ErrWindow) && ctx.Err() == nil:
+			if r.repowered[r.window] {
+				return trouble(err, "look at the device's own page: it may want more than power for that", "takes no settings even right after power-on ("+r.window+")")
+			}
+			r.repowered[r.window] = true
 			if err := r.awaitPower(ctx); err != nil {
 				return err
 			}
@@ -267,7 +323,7 @@ func (r *run) places() []netip.Addr {
 func (r *run) arrive(ctx context.Context) error {
 	r.tell(StepVisit, "taking a visitor address in its subnet")
 	defer r.clock(StepVisit)()
-	if err := r.Site.Arrive(ctx, r.plan); err != nil {
+	if err := r.tethered(ctx, func() error { return r.Site.Arrive(ctx, r.plan) }); err != nil {
 		return trouble(err, "run `janustat survey`, then `janustat commission` again", "its subnet cannot be visited")
 	}
 	return nil
@@ -276,22 +332,27 @@ func (r *run) arrive(ctx context.Context) error {
 // find meets the device at its new or its old address.
 func (r *run) find(ctx context.Context, step Step, limit time.Duration) error {
 	r.close()
-	text := "looking for it"
-	if step == StepReturn {
-		text = "waiting for it to come back"
+	if err := ctx.Err(); err != nil {
+		return err
 	}
-	r.tell(step, text)
+	what := "looking for it"
+	if step == StepReturn {
+		what = "waiting for it to come back"
+	}
+	r.tell(step, what)
 	defer r.clock(step)()
 	places := r.places()
-	ctx, cancel := context.WithTimeoutCause(ctx, limit, errors.New("no answer"))
-	defer cancel()
 	var at netip.Addr
-	var err error
-	if step == StepReturn {
-		at, err = r.Site.Return(ctx, r.plan, r.at, places)
-	} else {
-		at, err = r.Site.Find(ctx, r.plan, places)
-	}
+	err := r.tethered(ctx, func() (err error) {
+		ctx, cancel := context.WithTimeoutCause(ctx, limit, errors.New("no answer"))
+		defer cancel()
+		if step == StepReturn {
+			at, err = r.Site.Return(ctx, r.plan, r.at, places)
+		} else {
+			at, err = r.Site.Find(ctx, r.plan, places)
+		}
+		return err
+	})
 	if err != nil {
 		next := "check its cable and power, run `janustat survey`, then `janustat commission` again"
 		if !r.plan.From.IsValid() {
@@ -301,6 +362,22 @@ func (r *run) find(ctx context.Context, step Step, limit time.Duration) error {
 	}
 	r.at, r.result.At = at, at
 	return nil
+}
+
+// tethered does what may fail because the laptop's own link is gone: that is no fault of
+// the device, and it is done again once the link is back.
+func (r *run) tethered(ctx context.Context, what func() error) error {
+	for tries := 0; ; tries++ {
+		begun := r.Site.Now()
+		err := what()
+		if err == nil || ctx.Err() != nil || tries == maxBreaks {
+			return err
+		}
+		again, werr := r.Site.Tethered(ctx, begun)
+		if werr != nil || !again {
+			return err
+		}
+	}
 }
 
 func join(places []netip.Addr) string {
@@ -322,10 +399,14 @@ func (r *run) open(ctx context.Context) error {
 	if err := r.hold(ctx); err != nil {
 		return err
 	}
-	s, err := r.Site.Open(ctx, r.plan, r.at)
-	if err != nil && r.elsewhere(ctx) {
-		s, err = r.Site.Open(ctx, r.plan, r.at)
-	}
+	defer r.clock(StepOpen)()
+	var s Session
+	err := r.tethered(ctx, func() (err error) {
+		if s, err = r.Site.Open(ctx, r.plan, r.at); err != nil && r.elsewhere(ctx) {
+			s, err = r.Site.Open(ctx, r.plan, r.at)
+		}
+		return err
+	})
 	if err != nil {
 		next := "run `janustat commission` again; if it repeats, power the device off and on"
 		if r.plan.TLS != nil {
@@ -354,6 +435,7 @@ func (r *run) hold(ctx context.Context) error {
 	if r.held {
 		return nil
 	}
+	defer r.clock(StepTurn)()
 	if err := r.Place.Take(ctx); err != nil {
 		return err
 	}
@@ -387,6 +469,7 @@ func (r *run) read(ctx context.Context) (Found, error) {
 	if err := r.enter(ctx); err != nil {
 		return Found{}, err
 	}
+	defer r.clock(StepRead)()
 	found, err := r.session.Read(ctx)
 	if err != nil {
 		return Found{}, trouble(err, "run `janustat commission` again", "its settings cannot be read")
@@ -417,8 +500,14 @@ func (r *run) tell(s Step, text string) {
 	}
 }
 
-// clock adds the time until the returned function is called to a step.
+// clock adds the time until the returned function is called to a step. Where a step
+// is done inside another, its time is not the other's.
 func (r *run) clock(s Step) func() {
-	begun := r.Site.Now()
-	return func() { r.result.Spent[s] += r.Site.Now().Sub(begun) }
+	begun, inside := r.Site.Now(), r.inside
+	r.inside = 0
+	return func() {
+		took := r.Site.Now().Sub(begun)
+		r.result.Spent[s] += took - r.inside
+		r.inside = inside + took
+	}
 }

@@ -70,6 +70,16 @@ type toy struct {
 	lockedFor   *time.Duration // it answers no password
 	servers     bool           // it has settings for DNS and NTP
 	refuseNTP   bool
+	shown       string // certificate
+	renews      bool   // makes another certificate when it gets an address
+	identity    Identity
+	stubborn    bool          // takes settings never, however often it is powered off and on
+	keepsReset  bool          // a reset is lost on its way
+	answers     bool          // it answers a reset
+	cancel      func()        // ends the run
+	cancelAt    string        // at this write
+	lateFor     time.Duration // what opening takes
+	cableOut    bool          // the laptop's own; it is put back in
 
 	log []string
 }
@@ -83,6 +93,15 @@ func newToy() *toy {
 func (t *toy) note(format string, args ...any) { t.log = append(t.log, fmt.Sprintf(format, args...)) }
 
 func (t *toy) Now() time.Time { t.now = t.now.Add(time.Second); return t.now }
+
+func (t *toy) Tethered(context.Context, time.Time) (bool, error) {
+	if !t.cableOut {
+		return false, nil
+	}
+	t.note("cable back")
+	t.cableOut, t.away = false, false
+	return true, nil
+}
 
 func (t *toy) Arrive(context.Context, Plan) error { return nil }
 
@@ -114,6 +133,7 @@ func (t *toy) Open(_ context.Context, _ Plan, at netip.Addr) (Session, error) {
 	if at != t.at {
 		return nil, errors.New("nobody there")
 	}
+	t.now = t.now.Add(t.lateFor)
 	return &toySession{toy: t}, nil
 }
 
@@ -137,7 +157,10 @@ func (t *toy) Begin(_ context.Context, _ Plan, w Write) (int64, error) {
 	return 1, nil
 }
 
-func (t *toy) End(_ context.Context, _ int64, outcome, detail string) error {
+func (t *toy) End(ctx context.Context, _ int64, outcome, detail string) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
 	t.note("end %s", outcome)
 	if detail != "" {
 		t.details = append(t.details, detail)
@@ -150,11 +173,16 @@ func (t *toy) End(_ context.Context, _ int64, outcome, detail string) error {
 func (t *toy) Found(context.Context, Plan, Found) error { t.note("as found"); return nil }
 func (t *toy) Left(context.Context, Plan, Found) error  { t.note("as left"); return nil }
 
-func (t *toy) Spend(context.Context, Plan) (time.Duration, error) {
+func (t *toy) Spend(_ context.Context, _ Plan, k Credential) (Try, time.Duration, error) {
 	t.note("spend")
-	return t.budget, nil
+	return Try(k.Password.Reveal()), t.budget, nil
 }
-func (t *toy) Opened(context.Context, Plan) error { t.note("opened"); return nil }
+
+func (t *toy) Ended(ctx context.Context, y Try, fitted bool) error {
+	t.note("try %s fitted %t", y, fitted)
+	return ctx.Err()
+}
+func (t *toy) Remaining(context.Context, Plan) (int, error) { return 2, nil }
 func (t *toy) Locked(_ context.Context, _ Plan, wait time.Duration) error {
 	t.note("locked %s", wait)
 	return nil
@@ -185,7 +213,16 @@ func (s *toySession) Opens(_ context.Context, user string, p secret.Password) (b
 	return s.users[user] == p.Reveal() && !s.forgetUser, nil
 }
 
-func (s *toySession) Encrypted() bool { return s.encrypted }
+func (s *toySession) Encrypted() bool     { return s.encrypted }
+func (s *toySession) Certificate() string { return s.shown }
+
+func (s *toySession) Identity(context.Context) (Identity, error) { return s.identity, nil }
+
+func (s *toySession) SetZone(_ context.Context, zone string) error {
+	s.note("write zone")
+	s.set.Settings.Zone = zone
+	return nil
+}
 
 func (s *toySession) SetDNS(_ context.Context, list []netip.Addr) error {
 	s.note("write dns")
@@ -271,8 +308,11 @@ func (s *toySession) CreateAdministrator(_ context.Context, _ string, p secret.P
 
 func (s *toySession) SetClock(context.Context) (time.Duration, error) {
 	s.note("write clock")
-	if s.closed {
+	if s.closed || s.stubborn {
 		return 0, ErrWindow
+	}
+	if s.cancelAt == "clock" {
+		s.cancel()
 	}
 	if !s.ignore {
 		s.set.Clock, s.set.ByNTP = -s.late, false
@@ -288,6 +328,9 @@ func (s *toySession) SetName(_ context.Context, n string) error {
 
 func (s *toySession) SetAddress(_ context.Context, t device.Settings) (bool, error) {
 	s.note("write address")
+	if s.renews {
+		s.shown += "2"
+	}
 	if s.loseBefore > 0 {
 		s.loseBefore--
 		return false, ErrReplyLost
@@ -323,7 +366,13 @@ func (s *toySession) Restart(context.Context) error {
 
 func (s *toySession) Reset(context.Context) error {
 	s.note("write reset")
+	if s.keepsReset {
+		return ErrReplyLost
+	}
 	s.password, s.at = "", netip.MustParseAddr("192.168.77.20")
+	if s.answers {
+		return nil
+	}
 	return ErrReplyLost
 }
 
@@ -417,7 +466,7 @@ func TestRunNeedsYou(t *testing.T) {
 		{"reset since the survey", func(_ *toy, p *Plan) { p.Password = secret.Password{} }, "is fresh now", nil},
 		{"budget spent", func(d *toy, _ *Plan) { d.password, d.budget = "someone's", 7*time.Minute }, "budget", nil},
 		{"gone", func(d *toy, _ *Plan) { d.away = true }, "does not answer at 10.61.8.42 or 192.168.77.20", nil},
-		{"another device", func(d *toy, _ *Plan) { d.serial = "S2" }, "serial S2, not S1", []string{"key"}},
+		{"another device", func(d *toy, _ *Plan) { d.serial = "S2" }, "serial S2, not S1", nil},
 		{"address in use", func(d *toy, _ *Plan) { d.inUse = true }, "02:00:00:00:00:99", []string{"key", "clock", "name"}},
 		{"password rules", func(d *toy, _ *Plan) { d.rules = &secret.Rules{MinLen: 20} }, "at least 20", nil},
 		{"does not keep", func(d *toy, _ *Plan) { d.ignore = true }, "does not keep", []string{"key", "clock", "name", "address", "clock", "gateway", "clock", "clock"}},
@@ -513,8 +562,9 @@ func (s siteFunc) toy(p Plan) *toy {
 	v, _ := s.toys.LoadOrStore(p.ID, s.make())
 	return v.(*toy)
 }
-func (s siteFunc) Now() time.Time                     { return time.Time{} }
-func (s siteFunc) Arrive(context.Context, Plan) error { return nil }
+func (s siteFunc) Tethered(context.Context, time.Time) (bool, error) { return false, nil }
+func (s siteFunc) Now() time.Time                                    { return time.Time{} }
+func (s siteFunc) Arrive(context.Context, Plan) error                { return nil }
 func (s siteFunc) Find(c context.Context, p Plan, a []netip.Addr) (netip.Addr, error) {
 	return s.toy(p).Find(c, p, a)
 }
@@ -543,13 +593,16 @@ func (s siteFunc) Wait(ctx context.Context) error {
 
 type noNotes struct{}
 
-func (noNotes) Begin(context.Context, Plan, Write) (int64, error)  { return 0, nil }
-func (noNotes) End(context.Context, int64, string, string) error   { return nil }
-func (noNotes) Found(context.Context, Plan, Found) error           { return nil }
-func (noNotes) Left(context.Context, Plan, Found) error            { return nil }
-func (noNotes) Spend(context.Context, Plan) (time.Duration, error) { return 0, nil }
-func (noNotes) Opened(context.Context, Plan) error                 { return nil }
-func (noNotes) Locked(context.Context, Plan, time.Duration) error  { return nil }
+func (noNotes) Begin(context.Context, Plan, Write) (int64, error) { return 0, nil }
+func (noNotes) End(context.Context, int64, string, string) error  { return nil }
+func (noNotes) Found(context.Context, Plan, Found) error          { return nil }
+func (noNotes) Left(context.Context, Plan, Found) error           { return nil }
+func (noNotes) Spend(context.Context, Plan, Credential) (Try, time.Duration, error) {
+	return "", 0, nil
+}
+func (noNotes) Ended(context.Context, Try, bool) error            { return nil }
+func (noNotes) Remaining(context.Context, Plan) (int, error)      { return 2, nil }
+func (noNotes) Locked(context.Context, Plan, time.Duration) error { return nil }
 
 func TestDecide(t *testing.T) {
 	p := plan()

@@ -8,9 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"janustat/core/device"
-	"janustat/core/ground"
 	"janustat/core/secret"
+	"janustat/core/text"
 )
 
 // write carries out the steps of one pass. Address and gateway come last; a
@@ -19,23 +18,26 @@ func (r *run) write(ctx context.Context, steps []Step) error {
 	moved := false
 	for _, s := range steps {
 		var err error
+		w := r.plan.write(s, r.found)
 		switch s {
 		case StepClock:
-			err = r.do(ctx, Write{Step: s, Intent: "UTC now"}, func() error {
+			err = r.do(ctx, w, func() error {
 				late, err := r.session.SetClock(ctx)
 				if late > 0 {
 					r.detail = fmt.Sprintf("up to %s late: the answer took that long", late.Round(100*time.Millisecond))
 				}
 				return err
 			})
+		case StepZone:
+			err = r.optional(ctx, w, func() error { return r.session.SetZone(ctx, w.Intent) })
 		case StepName:
-			err = r.do(ctx, Write{Step: s, Intent: r.plan.Target.Name}, func() error { return r.session.SetName(ctx, r.plan.Target.Name) })
+			err = r.do(ctx, w, func() error { return r.session.SetName(ctx, w.Intent) })
 		case StepUser:
 			err = r.users(ctx)
 		case StepDNS:
-			err = r.optional(ctx, Write{Step: s, Intent: ground.List(r.plan.Target.DNS)}, func() error { return r.session.SetDNS(ctx, r.plan.Target.DNS) })
+			err = r.optional(ctx, w, func() error { return r.session.SetDNS(ctx, r.plan.Target.DNS) })
 		case StepNTP:
-			err = r.optional(ctx, Write{Step: s, Intent: ground.List(r.plan.Target.NTP)}, func() error { return r.session.SetNTP(ctx, r.plan.Target.NTP) })
+			err = r.optional(ctx, w, func() error { return r.session.SetNTP(ctx, r.plan.Target.NTP) })
 		case StepAddress:
 			var restart bool
 			restart, err = r.address(ctx)
@@ -71,8 +73,7 @@ func (r *run) write(ctx context.Context, steps []Step) error {
 }
 
 func (r *run) gateway(ctx context.Context) error {
-	g := r.plan.Target.Gateway
-	return r.do(ctx, Write{Step: StepGateway, Intent: g.String()}, func() error { return r.session.SetGateway(ctx, g) })
+	return r.do(ctx, r.plan.write(StepGateway, r.found), func() error { return r.session.SetGateway(ctx, r.plan.Target.Gateway) })
 }
 
 // address gives the device its address once the probe has found it free.
@@ -85,7 +86,7 @@ func (r *run) address(ctx context.Context) (restart bool, err error) {
 		return true, nil // an earlier run got this far: only the restart is missing
 	}
 	t := r.plan.Target
-	err = r.do(ctx, Write{Step: StepAddress, Intent: AddressIntent(t)}, func() error {
+	err = r.do(ctx, r.plan.write(StepAddress, r.found), func() error {
 		restart, err = r.session.SetAddress(ctx, t)
 		if restart {
 			r.detail = AtRestart
@@ -97,11 +98,6 @@ func (r *run) address(ctx context.Context) (restart bool, err error) {
 		r.plan.Target.DHCP, r.result.Reserved = true, true
 	}
 	return restart, err
-}
-
-// AddressIntent is how the journal tells an address to be set.
-func AddressIntent(t device.Settings) string {
-	return fmt.Sprintf("%s/%d, DHCP off", t.Address, t.Prefix)
 }
 
 func (r *run) awaitClaim(ctx context.Context) error {
@@ -167,9 +163,6 @@ func (r *run) remark(f Found) {
 	if f.CanTLS {
 		r.note("has HTTPS, switched off: switch it on at its own page, then `janustat survey` and `janustat key change` set its password with encryption")
 	}
-	if t := r.plan.TLS; t != nil && f.Certificate != "" && f.Certificate != t.Fingerprint {
-		r.note(fmt.Sprintf("shows another certificate than when it was surveyed: %.16s… now, %.16s… then", f.Certificate, t.Fingerprint))
-	}
 }
 
 func (r *run) note(text string) { r.result.Notes = append(r.result.Notes, text) }
@@ -186,7 +179,7 @@ func (r *run) users(ctx context.Context) error {
 		if there {
 			write = r.session.ChangeUser
 		}
-		err := r.give(ctx, Write{Step: StepUser, Intent: UserIntent(u.Account)}, u.Name, &u.Password, func(secret.Password) error {
+		err := r.give(ctx, userWrite(*u), u.Name, &u.Password, func(secret.Password) error {
 			return write(ctx, *u) // whose password it is
 		})
 		if err != nil {
@@ -204,14 +197,11 @@ func (r *run) usersOpen(ctx context.Context) error {
 		if !r.given[u.Name] {
 			continue
 		}
-		ok, err := r.session.Opens(ctx, u.Name, u.Password)
+		ok, err := OfferSure(ctx, r.Attempts, r.plan, Credential{User: u.Name, Password: u.Password}, r.session.Opens)
 		if err != nil {
-			return r.unanswered(ctx, err, "did not answer to the password of "+u.Name)
+			return r.unanswered(err, "did not answer to the password of "+u.Name)
 		}
 		if !ok {
-			if _, err := r.Attempts.Spend(ctx, r.plan); err != nil {
-				return fmt.Errorf("register the password try: %w", err)
-			}
 			return trouble(nil, fmt.Sprintf("give it another: `janustat key change %s --user %s`", r.plan.Tag, u.Name),
 				fmt.Sprintf("took a password for %s and is not opened by it", u.Name))
 		}
@@ -219,9 +209,6 @@ func (r *run) usersOpen(ctx context.Context) error {
 	}
 	return nil
 }
-
-// UserIntent is how the journal tells a further user.
-func UserIntent(a Account) string { return a.Name + " as " + strings.ToLower(string(a.Level)) }
 
 // private makes sure that a password may be set over this conversation.
 func (r *run) private() error {
@@ -247,6 +234,9 @@ func (r *run) optional(ctx context.Context, w Write, write func() error) error {
 func (r *run) do(ctx context.Context, w Write, write func() error) error {
 	s, intent := w.Step, w.Intent
 	r.denied = false
+	if err := ctx.Err(); err != nil {
+		return err // nothing is begun once the run is stopped
+	}
 	r.tell(s, intent)
 	defer r.clock(s)()
 	id, err := r.Journal.Begin(ctx, r.plan, w)
@@ -256,21 +246,27 @@ func (r *run) do(ctx context.Context, w Write, write func() error) error {
 	r.result.Writes = append(r.result.Writes, s)
 	r.detail = ""
 	err = write()
-	outcome, detail := "done", r.detail
+	outcome, detail := OutcomeDone, r.detail
 	switch {
 	case errors.Is(err, ErrReplyLost):
-		outcome, detail, r.unknown = "unknown", err.Error(), true
+		outcome, detail, r.unknown = OutcomeUnknown, err.Error(), true
 	case err != nil:
-		outcome, detail = "refused", err.Error()
+		outcome, detail = OutcomeRefused, err.Error()
+	}
+	switch {
+	case outcome == OutcomeRefused:
+	case s == StepAddress, s == StepName, s == StepRestart:
+		r.renews = true // some make another certificate then
 	}
 	// The outcome is recorded even when the run is being stopped.
-	if jerr := r.Journal.End(context.WithoutCancel(ctx), id, outcome, detail); jerr != nil {
+	if jerr := r.Journal.End(context.WithoutCancel(ctx), id, string(outcome), text.Harmless(detail, 2*text.Long, nil)); jerr != nil {
 		return errors.Join(err, fmt.Errorf("register the outcome: %w", jerr))
 	}
 	if errors.Is(err, ErrWindow) {
+		r.window = fmt.Sprintf("%s %s", s, intent)
 		return err
 	}
-	if r.denied = outcome == "refused"; r.denied {
+	if r.denied = outcome == OutcomeRefused; r.denied {
 		return trouble(err, "look at the device's own page, then run `janustat commission` again", fmt.Sprintf("refuses its %s (%s)", s, intent))
 	}
 	return err

@@ -71,12 +71,22 @@ type Settings struct {
 	// The servers it is set to ask, in order; left out where it was not asked.
 	DNS []netip.Addr `json:"dns,omitempty"`
 	NTP []netip.Addr `json:"ntp,omitempty"`
+	// Zone is the time zone, as POSIX writes it (IEEE 1003.1, 8.3); "" is not known.
+	Zone string `json:"timezone,omitempty"`
+}
+
+// Equal reports whether two settings are the same.
+func (s Settings) Equal(o Settings) bool {
+	return s.Address == o.Address && s.Prefix == o.Prefix && s.Gateway == o.Gateway && s.DHCP == o.DHCP && s.Name == o.Name && s.Zone == o.Zone &&
+		slices.Equal(s.DNS, o.DNS) && slices.Equal(s.NTP, o.NTP)
 }
 
 // TLS tells where the device service is met over HTTPS.
 type TLS struct {
 	Port        uint16 `json:"port"`
 	Fingerprint string `json:"fingerprint"` // SHA-256 of its certificate, hexadecimal
+	// Weak says what is weak about the encryption, in the standards' words.
+	Weak []string `json:"weak,omitempty"`
 }
 
 // Facts is what one protocol could say about a device. Empty fields were not said.
@@ -89,17 +99,32 @@ type Facts struct {
 	Name     string        `json:"name,omitempty"`
 	Access   Access        `json:"access,omitempty"`
 	Settings *Settings     `json:"settings,omitempty"`
-	Rules    *secret.Rules `json:"rules,omitempty"`   // the password rules it publishes
-	Service  string        `json:"service,omitempty"` // path of its device service, after ":port" where that is not 80
-	TLS      *TLS          `json:"tls,omitempty"`     // its device service over HTTPS, where it offers that
-	NoTLS    bool          `json:"no_tls,omitempty"`  // it was asked over HTTPS and did not answer
+	Rules    *secret.Rules `json:"rules,omitempty"`    // the password rules it publishes
+	Service  string        `json:"service,omitempty"`  // path of its device service, after ":port" where that is not 80
+	TLS      *TLS          `json:"tls,omitempty"`      // its device service over HTTPS, where it offers that
+	NoTLS    bool          `json:"no_tls,omitempty"`   // it was asked over HTTPS, and its port is closed
+	MuteTLS  string        `json:"mute_tls,omitempty"` // it offers HTTPS, and why it could not be spoken with
+	Writes   *Outlook      `json:"writes,omitempty"`   // what it told of settings that are not in Settings
 	Ports    []uint16      `json:"ports,omitempty"`
-	Indoor   bool          `json:"indoor,omitempty"` // an intercom without a door or a picture
+	Indoor   bool          `json:"indoor,omitempty"`    // an intercom without a door or a picture
+	KindSaid bool          `json:"kind_said,omitempty"` // the kind is a person's word
 	OtherMAC []MAC         `json:"other_mac,omitempty"`
 	Host     string        `json:"host,omitempty"`     // the name it goes by on the LAN
 	Offers   []string      `json:"offers,omitempty"`   // services it announces: DNS-SD, SSDP or WS-Discovery types
 	Registry string        `json:"registry,omitempty"` // whom IEEE gave the MAC's prefix to
 	Asks     *DHCPClient   `json:"asks,omitempty"`     // it asks for an address by DHCP
+}
+
+// Outlook is what a device told before anything was written to it, from which it can be
+// said what will be.
+type Outlook struct {
+	ClockS  float64 `json:"clock_s"`            // its clock minus ours, in seconds
+	ByNTP   bool    `json:"by_ntp"`             // its clock follows NTP
+	DNS     bool    `json:"dns"`                // it has that setting, and told it
+	NTP     bool    `json:"ntp"`                // likewise
+	DNSAuto bool    `json:"dns_auto,omitempty"` // DNS servers by DHCP
+	NTPAuto bool    `json:"ntp_auto,omitempty"` // NTP servers by DHCP
+	Partial bool    `json:"partial,omitempty"`  // it refuses to tell the rest without a password
 }
 
 // DHCPClient is what a device says of itself when it asks for an address by DHCP
@@ -139,7 +164,11 @@ type Device struct {
 	Why       string    // the reason for the allotted address
 	AsFound   *Settings // before the job touched it
 	AsLeft    *Settings // after
-	Proved    time.Time // when every check last held; zero if never
+	Proved    time.Time // when every check last held, if nothing was written since; else zero
+	OpenedAt  time.Time // when a password of the job last opened it; zero if never
+	ResetAt   time.Time // when it was put back into its factory state, if not restored since; else zero
+	ChangedAt time.Time // when what a record tells of it last changed
+	Alarm     string    // why nothing of the keyring is offered to it, though it was opened before
 }
 
 // Choice is whether a device belongs to the job.

@@ -189,3 +189,27 @@ func BenchmarkMerge(b *testing.B) {
 		}
 	}
 }
+
+// However many hosts a stranger pretends to be, merging them takes time in proportion,
+// and the device among them is told apart.
+func TestMergeBearsAFlood(t *testing.T) {
+	at, one := time.Now(), netip.MustParseAddr("10.61.8.60")
+	var list []Sighting
+	for i := range 20_000 {
+		mac := MAC{2, 0x66, 0, byte(i >> 16), byte(i >> 8), byte(i)}
+		list = append(list, Sighting{At: at, By: "arp", MAC: mac, Address: one})
+		list = append(list, Sighting{At: at, By: "arp", MAC: MAC{2, 0x66, 1}, Address: netip.AddrFrom4([4]byte{10, 9, byte(i >> 8), byte(i)})})
+	}
+	ours := MAC{2, 0xe4, 0x42}
+	list = append(list, Sighting{At: at, By: "device service", MAC: ours, Address: one, Facts: Facts{Kind: Camera, Serial: "A1"}})
+	found := Merge(list)
+	require.Len(t, found, 20_002)
+	for _, d := range found {
+		assert.LessOrEqual(t, len(d.Addresses), MaxAddresses)
+		assert.LessOrEqual(t, len(d.Clashing), maxClashing)
+		if d.MAC == ours {
+			assert.Equal(t, "A1", d.Serial)
+			assert.Len(t, d.Clashing, maxClashing)
+		}
+	}
+}

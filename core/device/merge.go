@@ -5,6 +5,8 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+
+	"janustat/core/text"
 )
 
 // Merge turns sightings into devices. What counts is identity, never address:
@@ -32,7 +34,7 @@ func Merge(sightings []Sighting) []Device {
 		}
 	}
 	slices.SortFunc(out, Compare)
-	markClashes(out)
+	markClashes(out, sorted)
 	return out
 }
 
@@ -68,6 +70,7 @@ type merger struct {
 }
 
 func (m *merger) add(s *Sighting) {
+	s.clean()
 	at, known := m.find(s)
 	if !known {
 		at = len(m.devices)
@@ -152,6 +155,7 @@ func (d *Device) absorb(s *Sighting) {
 
 // Absorb lets later, non-empty facts replace earlier ones.
 func (f *Facts) Absorb(n Facts) {
+	n.clean()
 	// Other is the absence of a better answer, so it never replaces one.
 	if n.Kind != "" && (n.Kind != Other || f.Kind == "") {
 		f.Kind, f.Indoor = n.Kind, n.Indoor
@@ -188,7 +192,16 @@ func (f *Facts) Absorb(n Facts) {
 	case n.NoTLS && f.TLS == nil: // met there by one address, it offers HTTPS
 		f.NoTLS = true
 	}
+	if n.TLS != nil || n.NoTLS {
+		f.MuteTLS = ""
+	} else if n.MuteTLS != "" && f.TLS == nil {
+		f.MuteTLS, f.NoTLS = n.MuteTLS, false
+	}
+	if n.Writes != nil {
+		f.Writes = n.Writes
+	}
 	f.Ports, f.Offers = union(f.Ports, n.Ports), union(f.Offers, n.Offers)
+	f.Offers, f.Ports = f.Offers[:min(len(f.Offers), maxKept)], f.Ports[:min(len(f.Ports), maxKept)]
 	if n.Asks != nil {
 		f.Asks = n.Asks
 	}
@@ -196,6 +209,38 @@ func (f *Facts) Absorb(n Facts) {
 		f.OtherMAC = n.OtherMAC
 	}
 }
+
+// clean makes what a stranger said fit to be kept.
+func (s *Sighting) clean() {
+	s.Endpoint = text.Harmless(s.Endpoint, text.Marker, nil)
+	s.Facts.clean()
+}
+
+func (f *Facts) clean() {
+	for _, p := range []*string{&f.Make, &f.Model, &f.Serial, &f.Firmware, &f.Name, &f.Host, &f.Registry} {
+		*p = text.Harmless(*p, text.Short, nil)
+	}
+	for _, p := range []*string{&f.Service, &f.MuteTLS} {
+		*p = text.Harmless(*p, text.Long, nil)
+	}
+	if f.Settings != nil {
+		own := *f.Settings
+		own.Name, own.Zone = text.Harmless(own.Name, text.Short, nil), text.Harmless(own.Zone, text.Short, nil)
+		f.Settings = &own
+	}
+	if f.Asks != nil {
+		own := *f.Asks
+		text.Each(&own, func(s string) string { return text.Harmless(s, text.Short, nil) })
+		f.Asks = &own
+	}
+	f.Offers = slices.Clone(f.Offers)
+	text.Each(f.Offers, func(s string) string { return text.Harmless(s, text.Marker, nil) })
+	f.Offers, f.Ports = f.Offers[:min(len(f.Offers), maxKept)], f.Ports[:min(len(f.Ports), maxKept)]
+	f.OtherMAC = f.OtherMAC[:min(len(f.OtherMAC), maxKept)]
+}
+
+// maxKept bounds the lists that are kept of what a device says of itself.
+const maxKept = 32
 
 // union gives all that either holds, sorted.
 func union[T cmp.Ordered](have, more []T) []T {
@@ -207,8 +252,15 @@ func union[T cmp.Ordered](have, more []T) []T {
 	return slices.Compact(all)
 }
 
+// MaxAddresses bounds the addresses that are kept of one MAC. Routers and proxies
+// answer for many; what more there are says nothing of where to meet it.
+const MaxAddresses = 32
+
 func mergeAddresses(have []netip.Addr, more ...netip.Addr) []netip.Addr {
 	for _, a := range more {
+		if len(have) >= MaxAddresses {
+			return have
+		}
 		if at, found := slices.BinarySearchFunc(have, a, netip.Addr.Compare); !found {
 			have = slices.Insert(have, at, a)
 		}
@@ -216,23 +268,32 @@ func mergeAddresses(have []netip.Addr, more ...netip.Addr) []netip.Addr {
 	return have
 }
 
+// maxClashing bounds the others that are kept of those on one address: however many a
+// stranger pretends to be, who is to be told apart is told by these.
+const maxClashing = 16
+
 // markClashes notes for each device the other MACs that answer for one of its addresses.
-func markClashes(devices []Device) {
-	holders := map[netip.Addr][]int{}
-	for i := range devices {
-		for _, a := range devices[i].Addresses {
-			holders[a] = append(holders[a], i)
+// sightings are sorted; those without a MAC say nothing here.
+func markClashes(devices []Device, sightings []Sighting) {
+	holders := map[netip.Addr][]MAC{}
+	for i := range sightings {
+		s := &sightings[i]
+		if list := holders[s.Address]; !s.MAC.IsZero() && s.Address.IsValid() && len(list) <= maxClashing && !slices.Contains(list, s.MAC) {
+			holders[s.Address] = append(list, s.MAC)
 		}
 	}
 	for i := range devices {
-		devices[i].Clashing = nil
-		for _, a := range devices[i].Addresses {
+		d := &devices[i]
+		d.Clashing = nil
+		for _, a := range d.Addresses {
 			for _, other := range holders[a] {
-				if other != i && !slices.Contains(devices[i].Clashing, devices[other].MAC) {
-					devices[i].Clashing = append(devices[i].Clashing, devices[other].MAC)
+				own := other == d.MAC || slices.Contains(d.OtherMAC, other)
+				if !own && !slices.Contains(d.Clashing, other) && len(d.Clashing) < maxClashing {
+					d.Clashing = append(d.Clashing, other)
 				}
 			}
 		}
+		slices.SortFunc(d.Clashing, func(a, b MAC) int { return slices.Compare(a[:], b[:]) })
 	}
 }
 

@@ -11,7 +11,7 @@ import (
 type Change struct {
 	Label string `json:"device"`
 	MAC   MAC    `json:"mac"`
-	What  string `json:"what"` // new, gone, back, changed
+	What  string `json:"what"` // new, gone, back, changed, alarm
 	Text  string `json:"text"`
 }
 
@@ -44,7 +44,7 @@ func Reconcile(known, found []Device, last time.Time) ([]Device, []Change) {
 			continue
 		}
 		seen[at] = true
-		changes = append(changes, all[at].update(f, last)...)
+		changes = append(changes, all[at].seen(f, last)...)
 	}
 	for i, was := range seen {
 		if d := &all[i]; !was && !d.SeenAt.Before(last) {
@@ -78,49 +78,4 @@ func addressText(a netip.Addr) string {
 		return "no address"
 	}
 	return a.String()
-}
-
-// update takes over what was found and tells what differs.
-func (d *Device) update(f Device, last time.Time) []Change {
-	var changes []Change
-	if d.SeenAt.Before(last) {
-		changes = append(changes, Change{d.Label(), d.MAC, "back", describe(&f)})
-	}
-	note := func(what, from, to string) {
-		if from != to && from != "" && to != "" {
-			changes = append(changes, Change{d.Label(), d.MAC, "changed", fmt.Sprintf("%s %s → %s", what, from, to)})
-		}
-	}
-	note("address", addressText(d.Address()), addressText(f.Address()))
-	note("firmware", d.Firmware, f.Firmware)
-	note("serial", d.Serial, f.Serial)
-	note("name", d.Name, f.Name)
-	access := f.Access
-	// Discovery offers no password, so it cannot tell keyed from sealed: the register's word stands.
-	if access == Sealed && (d.Access == Keyed || d.Access == Factory) {
-		access = d.Access
-	}
-	if access == Unmanaged && d.Access != "" {
-		access = d.Access
-	}
-	note("access", string(d.Access), string(access))
-	note("certificate", certificate(d.TLS), certificate(f.TLS))
-	if d.TLS != nil && f.NoTLS {
-		changes = append(changes, Change{d.Label(), d.MAC, "changed", "no longer offers HTTPS"})
-		d.TLS = nil
-	}
-	d.Addresses, d.Clashing, d.SeenAt = f.Addresses, f.Clashing, f.SeenAt
-	if f.Endpoint != "" {
-		d.Endpoint = f.Endpoint
-	}
-	stale := d.Settings
-	// What was open and offered last time may not be any more.
-	d.Ports, d.Offers = nil, nil
-	d.Facts.Absorb(f.Facts)
-	d.Access = access
-	// Settings read long ago no longer hold for a device that now answers elsewhere.
-	if f.Settings == nil && stale != nil && !slices.Contains(f.Addresses, stale.Address) {
-		d.Settings = nil
-	}
-	return changes
 }

@@ -106,7 +106,7 @@ func ParseSelector(terms []string) (Selector, error) {
 // Choose gives the indexes of the chosen devices, in order. `all` means every
 // device that can be configured: never a sealed or an unmanaged one, which must
 // be named to be chosen. Filters alone follow the same rule unless they ask for
-// that access by name.
+// that access by name, or for recorders or panels.
 func (s Selector) Choose(devices []Device) ([]int, error) {
 	var out []int
 	if s.all || len(s.filters) > 0 {
@@ -151,7 +151,11 @@ func (s Selector) matches(d *Device) bool {
 	if d.NotOurs {
 		return false
 	}
-	if _, asked := s.filters["access"]; (!asked || s.all) && !d.Configurable() {
+	_, asked := s.filters["access"]
+	// Somebody who says recorder means the one that is sealed, too: it is the one that
+	// the client's people have set up.
+	asked = asked || slices.Contains(s.filters["kind"], string(d.Kind)) && (d.Kind == Recorder || d.Kind == Panel) && d.Access == Sealed
+	if (!asked || s.all) && !d.Configurable() {
 		return false
 	}
 	return s.fits(d)

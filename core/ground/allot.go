@@ -30,6 +30,7 @@ type Request struct {
 	Earlier netip.Addr // what an earlier run allotted, if any
 	Alone   bool       // nothing else answers for its current address
 	Keep    bool       // keeps its address whatever its block: the recorder the others are matched to
+	Fixed   bool       // was set up with Earlier: it stays there, whatever the subnet and the blocks are now
 }
 
 // Allotment is the answer to a Request.
@@ -146,6 +147,14 @@ func (a *allotter) reservedFor(addr netip.Addr) (Reserved, bool) {
 func (a *allotter) stay(out *Allotment, r Request, blocks []Block) error {
 	out.Key = r.Key
 	block, hasBlock := blockFor(blocks, r.Block)
+	if r.Fixed && r.Earlier.IsValid() {
+		out.Why, out.Address = "set up there", r.Earlier
+		if other, dup := a.taken[out.Address]; dup {
+			return fmt.Errorf("%s and %s are both to have %s", other, r.Key, out.Address)
+		}
+		a.taken[out.Address] = r.Key
+		return nil
+	}
 	switch {
 	case r.Keep:
 		out.Why = "keeps its address: the others are matched to it"

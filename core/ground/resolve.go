@@ -15,7 +15,8 @@ type Rank int
 const (
 	FromSheet    Rank = iota // the job sheet
 	FromRecorder             // a recorder that is set up
-	FromLAN                  // DHCP offers and devices that are set up
+	FromLAN                  // DHCP offers
+	FromDevice               // other devices that somebody has set up
 	FromLaptop               // the laptop's own address, which may be anything
 )
 
@@ -39,6 +40,16 @@ type Ground struct {
 	DNSFrom     string       `json:"dns_from,omitempty"`
 	NTP         []netip.Addr `json:"ntp,omitempty"`
 	NTPFrom     string       `json:"ntp_from,omitempty"`
+	// Ranks tell how much the sources count.
+	Ranks Ranks `json:"-"`
+}
+
+// Ranks are the ranks of the sources of a ground.
+type Ranks struct {
+	Subnet  Rank `json:"subnet"`
+	Gateway Rank `json:"gateway"`
+	DNS     Rank `json:"dns"`
+	NTP     Rank `json:"ntp"`
 }
 
 // ErrNoGround is returned when nothing says what the site subnet is.
@@ -46,9 +57,17 @@ var ErrNoGround = errors.New("nothing says what the site subnet is")
 
 // DisagreeError tells of two sources that differ about the site network.
 type DisagreeError struct {
-	What string // subnet or gateway
+	What string // subnet, gateway, DNS servers or NTP servers
 	A, B Claim
 }
+
+// What sources can disagree about.
+const (
+	aboutSubnet  = "subnet"
+	aboutGateway = "gateway"
+	aboutDNS     = "DNS servers"
+	aboutNTP     = "NTP servers"
+)
 
 // Error shows both sides and the way out.
 func (e *DisagreeError) Error() string {
@@ -58,8 +77,13 @@ func (e *DisagreeError) Error() string {
 }
 
 func (e *DisagreeError) said(c Claim) string {
-	if e.What == "gateway" {
+	switch e.What {
+	case aboutGateway:
 		return c.Gateway.String()
+	case aboutDNS:
+		return List(c.DNS)
+	case aboutNTP:
+		return List(c.NTP)
 	}
 	return c.Subnet.Masked().String()
 }
@@ -85,34 +109,46 @@ func Resolve(claims []Claim, override bool) (Ground, error) {
 		return Ground{}, err
 	}
 	g := Ground{Subnet: best.Subnet.Masked(), SubnetFrom: best.Source}
+	g.Ranks.Subnet = best.Rank
 	gate, err := pickGateway(sorted, g.Subnet, override)
 	if err != nil {
 		return Ground{}, err
 	}
-	g.Gateway, g.GatewayFrom = gate.Gateway, gate.Source
+	g.Gateway, g.GatewayFrom, g.Ranks.Gateway = gate.Gateway, gate.Source, gate.Rank
 	if g.Gateway.IsValid() {
 		if err := checkHost(g.Subnet, g.Gateway, "gateway"); err != nil {
 			return Ground{}, fmt.Errorf("subnet from %s, gateway from %s: %w", g.SubnetFrom, g.GatewayFrom, err)
 		}
 	}
-	g.pickServers(sorted)
+	dns, err := pickServers(sorted, g.Subnet, aboutDNS, func(c Claim) []netip.Addr { return c.DNS })
+	if err != nil {
+		return Ground{}, err
+	}
+	ntp, err := pickServers(sorted, g.Subnet, aboutNTP, func(c Claim) []netip.Addr { return c.NTP })
+	if err != nil {
+		return Ground{}, err
+	}
+	g.DNS, g.DNSFrom, g.Ranks.DNS = dns.DNS, dns.Source, dns.Rank
+	g.NTP, g.NTPFrom, g.Ranks.NTP = ntp.NTP, ntp.Source, ntp.Rank
 	return g, nil
 }
 
-// pickServers takes DNS and NTP servers from the best source that names any.
-// Sources that name others do not disagree: a site may have several.
-func (g *Ground) pickServers(sorted []Claim) {
+// pickServers takes servers of one sort from the best source on the subnet that names
+// any. The job sheet has the last word; others that name different ones disagree, since
+// one of them may be a stranger's.
+func pickServers(sorted []Claim, subnet netip.Prefix, what string, of func(Claim) []netip.Addr) (best Claim, err error) {
 	for _, c := range sorted {
-		if c.Rank != FromSheet && (!c.Subnet.IsValid() || c.Subnet.Masked() != g.Subnet) {
+		if len(of(c)) == 0 || c.Rank != FromSheet && (!c.Subnet.IsValid() || c.Subnet.Masked() != subnet) {
 			continue
 		}
-		if len(g.DNS) == 0 && len(c.DNS) > 0 {
-			g.DNS, g.DNSFrom = c.DNS, c.Source
-		}
-		if len(g.NTP) == 0 && len(c.NTP) > 0 {
-			g.NTP, g.NTPFrom = c.NTP, c.Source
+		switch {
+		case len(of(best)) == 0:
+			best = c
+		case best.Rank != FromSheet && !slices.Equal(of(best), of(c)):
+			return Claim{}, &DisagreeError{what, best, c}
 		}
 	}
+	return best, nil
 }
 
 func pickSubnet(sorted []Claim, override bool) (Claim, error) {
@@ -129,7 +165,7 @@ func pickSubnet(sorted []Claim, override bool) (Claim, error) {
 			continue
 		}
 		if c.Rank <= FromRecorder || c.Rank == best.Rank || c.Rank == FromLAN && c.Subnet.Overlaps(best.Subnet) {
-			return Claim{}, &DisagreeError{"subnet", best, c}
+			return Claim{}, &DisagreeError{aboutSubnet, best, c}
 		}
 	}
 	return best, nil
@@ -147,7 +183,7 @@ func pickGateway(sorted []Claim, subnet netip.Prefix, override bool) (Claim, err
 			continue
 		}
 		if c.Gateway != best.Gateway && (!override || best.Rank != FromSheet) {
-			return Claim{}, &DisagreeError{"gateway", best, c}
+			return Claim{}, &DisagreeError{aboutGateway, best, c}
 		}
 	}
 	return best, nil

@@ -23,19 +23,28 @@ func (b Budget) Limit() int {
 	return b.PerHour
 }
 
-// Wait says how long until another try is allowed, given the moments of
-// earlier tries that were not known to succeed; 0 means now.
-func (b Budget) Wait(spent []time.Time, now time.Time) time.Duration {
+// Wait says how long until another try is allowed, given how long ago each earlier
+// try was that is not known to have fitted; 0 means now. A try that lies in the future,
+// by a clock that was set back since, counts as made just now.
+func (b Budget) Wait(ages []time.Duration) time.Duration {
+	recent := b.recent(ages)
 	limit := b.Limit()
-	var recent []time.Time
-	for _, at := range spent {
-		if now.Sub(at) < BudgetWindow {
-			recent = append(recent, at)
-		}
-	}
 	if len(recent) < limit {
 		return 0
 	}
-	slices.SortFunc(recent, time.Time.Compare)
-	return recent[len(recent)-limit].Add(BudgetWindow).Sub(now)
+	return BudgetWindow - recent[limit-1]
+}
+
+// Left counts the tries that are allowed now.
+func (b Budget) Left(ages []time.Duration) int { return max(b.Limit()-len(b.recent(ages)), 0) }
+
+// recent gives the ages within the window, the youngest first.
+func (b Budget) recent(ages []time.Duration) (out []time.Duration) {
+	for _, age := range ages {
+		if age = max(age, 0); age < BudgetWindow {
+			out = append(out, age)
+		}
+	}
+	slices.Sort(out)
+	return out
 }

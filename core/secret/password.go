@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"slices"
 	"strings"
 	"unicode"
@@ -171,6 +172,12 @@ func Generate(r Rules, user string, random io.Reader) (Password, error) {
 	if r.MaxLen > 0 {
 		n = min(n, r.MaxLen)
 	}
+	if n > longest {
+		return Password{}, fmt.Errorf("these rules demand a password longer than %d characters", longest)
+	}
+	if bits := r.bits(n); bits < leastBits {
+		return Password{}, fmt.Errorf("these rules leave so little to chance that the password could be guessed (about %.0f bits; at least %d are needed)", bits, leastBits)
+	}
 	const tries = 100 // a draw holds a short user name by chance now and then
 	for range tries {
 		p, err := draw(r, n, random)
@@ -182,6 +189,37 @@ func Generate(r Rules, user string, random io.Reader) (Password, error) {
 		}
 	}
 	return Password{}, errors.New("no password meets these rules")
+}
+
+const (
+	longest   = 48 // characters that anybody will type
+	leastBits = 40 // of chance: a billion guesses a second need a quarter of an hour, a device years
+)
+
+// bits is about how much of a password of n characters is left to chance, as draw has it.
+func (r Rules) bits(n int) float64 {
+	chance, left := lnFactorial(n), n // the order of the signs
+	for _, part := range []struct{ from, count int }{
+		{len(upperSigns), max(r.Upper, 1)}, {len(digitSigns), max(r.Digits, 1)}, {len(specialSigns), r.Special},
+	} {
+		count := min(part.count, left, part.from)
+		chance += lnChoose(part.from, count)
+		left -= count
+	}
+	return (chance + lnChoose(len(lowerSigns+upperSigns+digitSigns)-(n-left), left)) / math.Ln2
+}
+
+func lnFactorial(n int) float64 {
+	v, _ := math.Lgamma(float64(n) + 1)
+	return v
+}
+
+// lnChoose is the logarithm of the number of ways to choose k of n.
+func lnChoose(n, k int) float64 {
+	if k <= 0 || k >= n {
+		return 0
+	}
+	return lnFactorial(n) - lnFactorial(k) - lnFactorial(n-k)
 }
 
 func draw(r Rules, n int, random io.Reader) (Password, error) {
@@ -229,6 +267,10 @@ func draw(r Rules, n int, random io.Reader) (Password, error) {
 			return Password{}, err
 		}
 		signs[i], signs[j] = signs[j], signs[i]
+	}
+	// A spreadsheet would run what begins with some of the special signs.
+	if at := slices.IndexFunc(signs, func(c byte) bool { return !strings.ContainsRune(specialSigns, rune(c)) }); at > 0 {
+		signs[0], signs[at] = signs[at], signs[0]
 	}
 	return New(string(signs)), nil
 }

@@ -61,7 +61,7 @@ func TestGenerateMeetsEveryRule(t *testing.T) {
 		{MinLen: 16, MaxLen: 16, Upper: 4, Digits: 4, Special: 4},
 		{NoSpecial: true, MinLen: 12, Digits: 3},
 		{MinLen: 32},
-		{MaxLen: 4, Upper: 1, Digits: 1},
+		{MaxLen: 7, Upper: 1, Digits: 1},
 		{NoUser: true, MinLen: 8},
 	} {
 		seen := map[string]bool{}
@@ -94,28 +94,64 @@ func TestAndTakesTheStricter(t *testing.T) {
 }
 
 func TestBudget(t *testing.T) {
-	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-	ago := func(minutes ...int) (out []time.Time) {
+	ago := func(minutes ...int) (out []time.Duration) {
 		for _, m := range minutes {
-			out = append(out, now.Add(-time.Duration(m)*time.Minute))
+			out = append(out, time.Duration(m)*time.Minute)
 		}
 		return out
 	}
 	for _, c := range []struct {
 		perHour int
-		spent   []time.Time
-		want    time.Duration
+		ages    []time.Duration
+		wait    time.Duration
+		left    int
 	}{
-		{2, nil, 0},
-		{2, ago(10), 0},
-		{2, ago(10, 20), 40 * time.Minute},
-		{2, ago(20, 10), 40 * time.Minute},
-		{2, ago(10, 61), 0},
-		{0, ago(10, 20), 40 * time.Minute}, // the default is 2
-		{1, ago(10, 20, 30), 50 * time.Minute},
-		{2, ago(60), 0},
+		{2, nil, 0, 2},
+		{2, ago(10), 0, 1},
+		{2, ago(10, 20), 40 * time.Minute, 0},
+		{2, ago(20, 10), 40 * time.Minute, 0},
+		{2, ago(10, 61), 0, 1},
+		{0, ago(10, 20), 40 * time.Minute, 0}, // the default is 2
+		{1, ago(10, 20, 30), 50 * time.Minute, 0},
+		{2, ago(60), 0, 2},
+		{2, ago(-600_000, -5), time.Hour, 0}, // in the future, by a clock that was set back: never longer than an hour
+		{1, ago(-1), time.Hour, 0},
 	} {
-		assert.Equal(t, c.want, Budget{c.perHour}.Wait(c.spent, now), "%d per hour after %v", c.perHour, c.spent)
+		assert.Equal(t, c.wait, Budget{c.perHour}.Wait(c.ages), "%d per hour after %v", c.perHour, c.ages)
+		assert.Equal(t, c.left, Budget{c.perHour}.Left(c.ages), "%d per hour after %v", c.perHour, c.ages)
+	}
+}
+
+// What a device demands of a password must leave enough to chance.
+func TestRulesThatMakePasswordsWeakAreRefused(t *testing.T) {
+	for name, c := range map[string]struct {
+		rules Rules
+		fails string
+	}{
+		"sane":                       {Sane, ""},
+		"eight signs":                {Rules{MinLen: 8, MaxLen: 8}, ""},
+		"every special sign":         {Rules{MinLen: 8, MaxLen: 8, Special: 5}, "guess"},
+		"all but one sign fixed":     {Rules{MaxLen: 9, Special: 5, Digits: 3}, "guess"},
+		"four signs":                 {Rules{MaxLen: 4}, "guess"},
+		"endless":                    {Rules{MinLen: 1 << 30}, "longer than"},
+		"more digits than there are": {Rules{Digits: 30}, "no password meets"},
+	} {
+		p, err := Generate(c.rules, "admin", rand.Reader)
+		if c.fails == "" {
+			require.NoError(t, err, name)
+			assert.Regexp(t, "^[A-Za-z0-9]", p.Reveal(), name)
+			continue
+		}
+		assert.ErrorContains(t, err, c.fails, name)
+	}
+}
+
+// A spreadsheet that reads a generated password takes it for text.
+func TestGeneratedPasswordsBeginWithALetterOrDigit(t *testing.T) {
+	for range 500 {
+		p, err := Generate(Rules{MinLen: 12, Special: 3}, "admin", rand.Reader)
+		require.NoError(t, err)
+		assert.Regexp(t, "^[A-Za-z0-9]", p.Reveal())
 	}
 }
 

@@ -361,3 +361,13 @@ func digestOf(nonce, created, password string) string {
 	h := sha1.Sum([]byte(nonce + created + password)) //nolint:gosec // the profile's own
 	return base64.StdEncoding.EncodeToString(h[:])
 }
+
+// A device is the same one when the bench is started again, and another unit is another.
+func TestTheCertificateFollowsFromTheUnit(t *testing.T) {
+	u := Unit{MAC: "02:7a:11:00:04:01", Serial: "A1", model: Model{HTTPS: "tls13"}}
+	first, again := builtIn(u), builtIn(u)
+	require.NotNil(t, first)
+	assert.Equal(t, first.Certificate, again.Certificate)
+	u.Serial = "A2"
+	assert.NotEqual(t, first.Certificate, builtIn(u).Certificate)
+}

@@ -7,10 +7,12 @@ import (
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/sha1" //nolint:gosec // RFC 4122 name-based UUIDs demand SHA-1
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"fmt"
+	"io"
 	"maps"
 	"math/big"
 	mrand "math/rand/v2"
@@ -38,6 +40,8 @@ type Device struct {
 	visits  map[string]string // who is signed in at its pages, by cookie
 	cert    *tls.Certificate  // it shows, where it has HTTPS
 	had     []string          // every password that was ever set
+	poses   Pose              // of a stranger in its place
+	usurped *usurped          // what it was before that
 	chance  *mrand.Rand       // of faults
 	faults  Faults
 	restart chan struct{} // asks for the stack to be brought up again
@@ -55,7 +59,13 @@ type state struct {
 	dns     []netip.Addr
 	ntp     []netip.Addr
 	byNTP   bool // the clock follows NTP
+	zone    string
+	summer  bool // daylight saving
 }
+
+// usualZone is the time zone that devices come with here, and that nobody is to change
+// in passing.
+const usualZone = "CET-1CEST,M3.5.0,M10.5.0/3"
 
 type account struct{ password, level string }
 
@@ -76,7 +86,7 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 	}
 	d.state = state{
 		address: u.prefix, gateway: u.gateway, dhcp: u.DHCP, users: map[string]account{}, offset: u.Clock,
-		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"},
+		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"}, zone: usualZone, summer: true,
 	}
 	if u.Password != "" {
 		d.state.users["admin"] = account{u.Password, "Administrator"}
@@ -88,7 +98,7 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 	if u.Locked {
 		d.guard.locked = time.Now().Add(lockFor)
 	}
-	d.cert = selfSigned(u)
+	d.cert = builtIn(u)
 	return d
 }
 
@@ -99,11 +109,33 @@ func (d *Device) Passwords() []string {
 	return slices.Clone(d.had)
 }
 
+// Zone gives the time zone that the device is set to, and whether daylight saving is on.
+func (d *Device) Zone() (zone string, summer bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.state.zone, d.state.summer
+}
+
 // Look gives where the device is, whether it has DHCP on, and the names of its users.
 func (d *Device) Look() (at netip.Prefix, dhcp bool, users []string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.state.address, d.state.dhcp, slices.Sorted(maps.Keys(d.state.users))
+}
+
+// builtIn makes the certificate that a device leaves the factory with. It follows from
+// the unit, so that the device is the same one when the bench is started again.
+func builtIn(u Unit) *tls.Certificate {
+	if u.model.HTTPS == "" {
+		return nil
+	}
+	seed := sha256.Sum256(fmt.Appendf(nil, "bench certificate of %s %s", u.MAC, u.Serial))
+	key, err := ecdsa.ParseRawPrivateKey(elliptic.P256(), seed[:])
+	if err != nil {
+		return selfSigned(u)
+	}
+	built := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	return signed(u, key, nil, built) // without randomness, signatures are the same each time: RFC 6979
 }
 
 // selfSigned makes the certificate that a device signs for itself, as most do.
@@ -115,11 +147,14 @@ func selfSigned(u Unit) *tls.Certificate {
 	if err != nil {
 		panic(err) // no randomness: nothing works then
 	}
+	return signed(u, key, rand.Reader, time.Now().Add(-time.Hour))
+}
+
+func signed(u Unit, key *ecdsa.PrivateKey, random io.Reader, from time.Time) *tls.Certificate {
 	about := x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: u.Serial},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(20, 0, 0),
+		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: u.Serial}, NotBefore: from, NotAfter: from.AddDate(20, 0, 0),
 	}
-	der, err := x509.CreateCertificate(rand.Reader, &about, &about, &key.PublicKey, key)
+	der, err := x509.CreateCertificate(random, &about, &about, &key.PublicKey, key)
 	if err != nil {
 		panic(err) // the template is fixed
 	}
@@ -194,7 +229,7 @@ func (d *Device) boot(first bool) error {
 		d.mu.Lock()
 		cert := *d.cert
 		d.mu.Unlock()
-		if err := d.host.serveTLS(443, mux, cert); err != nil {
+		if err := d.host.serveTLS(443, mux, cert, d.unit.TLSDelay); err != nil {
 			return err
 		}
 	}
@@ -334,7 +369,11 @@ func (d *Device) log(r *http.Request, what, op string, ok bool) {
 // endpoint is the device's endpoint reference: a name-based UUID of its MAC
 // (RFC 4122, 4.3), since it must stay the same over restarts.
 func (d *Device) endpoint() string {
-	h := sha1.Sum([]byte(d.unit.mac.String())) //nolint:gosec // as above
+	of := d.unit.mac.String()
+	if d.poses.Endpoint {
+		of += " of a stranger"
+	}
+	h := sha1.Sum([]byte(of)) //nolint:gosec // as above
 	h[6], h[8] = h[6]&0x0f|0x50, h[8]&0x3f|0x80
 	return fmt.Sprintf("urn:uuid:%x-%x-%x-%x-%x", h[0:4], h[4:6], h[6:8], h[8:10], h[10:16])
 }

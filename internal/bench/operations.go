@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -48,8 +49,8 @@ func getClock(d *Device, _ *element) (*node, *fault) {
 	t := d.clock().UTC()
 	return response("GetSystemDateAndTime", el(devNS, "SystemDateAndTime",
 		el(typNS, "DateTimeType", map[bool]string{true: "NTP", false: "Manual"}[d.state.byNTP]),
-		el(typNS, "DaylightSavings", "false"),
-		el(typNS, "TimeZone", el(typNS, "TZ", "UTC0")),
+		el(typNS, "DaylightSavings", d.state.summer),
+		el(typNS, "TimeZone", el(typNS, "TZ", d.state.zone)),
 		el(typNS, "UTCDateTime",
 			el(typNS, "Time", el(typNS, "Hour", t.Hour()), el(typNS, "Minute", t.Minute()), el(typNS, "Second", t.Second())),
 			el(typNS, "Date", el(typNS, "Year", t.Year()), el(typNS, "Month", int(t.Month())), el(typNS, "Day", t.Day())))))
@@ -178,8 +179,8 @@ func createUsers(d *Device, req *element) (*node, *fault) {
 	if d.fresh() && user.find("UserLevel").value() != "Administrator" {
 		return nil, invalid("AdministratorRequired", "the first user must be an administrator")
 	}
-	if !d.unit.model.Rules.allow(name, password) {
-		return nil, &fault{code: "Sender", sub: "OperationProhibited", subsub: "Password", reason: "Too weak password"}
+	if f := d.judgePassword(name, password); f != nil {
+		return nil, f
 	}
 	d.state.users[name] = account{password, user.find("UserLevel").value()}
 	d.had = append(d.had, password)
@@ -193,13 +194,31 @@ func setUser(d *Device, req *element) (*node, *fault) {
 	if !exists {
 		return nil, invalid("UsernameMissing", "Username does not exist")
 	}
-	if !d.unit.model.Rules.allow(name, password) {
-		return nil, &fault{code: "Sender", sub: "OperationProhibited", subsub: "Password", reason: "Too weak password"}
+	if f := d.judgePassword(name, password); f != nil {
+		return nil, f
 	}
 	account.password, account.level = password, user.find("UserLevel").value()
 	d.state.users[name] = account
 	d.had = append(d.had, password)
 	return response("SetUser")
+}
+
+// judgePassword refuses a password by the model's rules. One that quotes refuses the first
+// it is offered, with the password in the fault, and bears the next in its name.
+func (d *Device) judgePassword(user, password string) *fault {
+	reason := "Too weak password"
+	if d.unit.model.Quotes {
+		reason = fmt.Sprintf("The password <%s> of %s is too weak", password, user)
+		if len(d.had) == 0 {
+			d.had = append(d.had, password)
+			return &fault{code: "Sender", sub: "OperationProhibited", subsub: "Password", reason: reason}
+		}
+		d.state.scopes = append(d.state.scopes, scopeRoot+"name/"+url.PathEscape("has "+password))
+	}
+	if !d.unit.model.Rules.allow(user, password) {
+		return &fault{code: "Sender", sub: "OperationProhibited", subsub: "Password", reason: reason}
+	}
+	return nil
 }
 
 // allow applies the password rules, published or not.
@@ -235,6 +254,13 @@ func (r *Rules) allow(user, password string) bool {
 }
 
 func setClock(d *Device, req *element) (*node, *fault) {
+	if zone := req.find("TimeZone", "TZ").value(); zone != "" {
+		if !strings.ContainsAny(zone, "0123456789") {
+			return nil, invalid("InvalidTimeZone", "An invalid time zone was specified")
+		}
+		d.state.zone = zone
+	}
+	d.state.summer = trueText(req.find("DaylightSavings").value())
 	if req.find("DateTimeType").value() == "NTP" {
 		if len(d.state.ntp) == 0 {
 			return nil, &fault{code: "Sender", sub: "InvalidArgVal", subsub: "NtpServerUndefined", reason: "There is no NTP server"}

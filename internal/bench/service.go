@@ -187,6 +187,15 @@ func (d *Device) answer(w http.ResponseWriter, body *node, f *fault) {
 		w.Header().Set("Content-Length", fmt.Sprint(len(out)))
 	}
 	w.WriteHeader(status)
+	if every := d.unit.Dribble; every > 0 {
+		for i := range out {
+			if _, err := w.Write(out[i : i+1]); err != nil || !sleep(d.ctx, every) {
+				return
+			}
+			_ = http.NewResponseController(w).Flush()
+		}
+		return
+	}
 	if model.Dialect != "wild" {
 		_, _ = w.Write(out) // the client may be gone; nothing to do about it
 		return
@@ -207,9 +216,17 @@ func (d *Device) effectOf(op string) effect {
 	case op == "SystemReboot":
 		return effect{do: func() { d.again(d.unit.Restart, false) }}
 	case op == "SetSystemFactoryDefault":
-		return effect{do: d.Reset}
+		return effect{func() {
+			if d.unit.LoseBoot {
+				d.host.down()
+			}
+			d.Reset()
+		}, d.unit.LoseBoot}
 	case op == "SetNetworkInterfaces" && !d.unit.model.NeedsBoot:
 		lose := d.unit.LoseMove
+		if d.unit.model.RenewsCert {
+			d.cert = selfSigned(d.unit)
+		}
 		return effect{func() { d.again(moveTime, lose) }, lose}
 	}
 	return effect{}

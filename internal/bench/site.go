@@ -69,10 +69,12 @@ type Model struct {
 	NoServices bool          `yaml:"no_services"`  // lacks GetServices
 	FaultCode  int           `yaml:"fault_status"` // HTTP status of faults, 400 or 500
 	Rules      *Rules        `yaml:"rules"`
-	HTTPS      string        `yaml:"https"`      // on: beside HTTP; only: without HTTP; off: it has it, switched off; none if left out
-	Plain      uint16        `yaml:"http_port"`  // of HTTP, 80 if left out
-	LockAnswer string        `yaml:"lock"`       // when locked: silent (as for a wrong password, the default), status (423), or fault
-	NoServers  bool          `yaml:"no_servers"` // has no settings for DNS and NTP
+	HTTPS      string        `yaml:"https"`       // on: beside HTTP; only: without HTTP; off: it has it, switched off; none if left out
+	Plain      uint16        `yaml:"http_port"`   // of HTTP, 80 if left out
+	LockAnswer string        `yaml:"lock"`        // when locked: silent (as for a wrong password, the default), status (423), or fault
+	NoServers  bool          `yaml:"no_servers"`  // has no settings for DNS and NTP
+	Quotes     bool          `yaml:"quotes"`      // quotes passwords in its faults, and in its name
+	RenewsCert bool          `yaml:"renews_cert"` // makes another certificate when its address changes
 }
 
 // Rules are a model's password rules.
@@ -113,7 +115,10 @@ type Unit struct {
 	Restart  time.Duration `yaml:"restart"`  // instead of the model's
 	Slow     time.Duration `yaml:"slow"`     // before each answer
 	LoseMove bool          `yaml:"lose_move"`
-	Count    int           `yaml:"count"` // so many, with MAC and serial counted up
+	LoseBoot bool          `yaml:"lose_reset"` // answers a reset by being gone
+	Dribble  time.Duration `yaml:"dribble"`    // between the bytes of an answer
+	TLSDelay time.Duration `yaml:"tls_delay"`  // before it answers a handshake
+	Count    int           `yaml:"count"`      // so many, with MAC and serial counted up
 	prefix   netip.Prefix  // parsed Address
 	mac      device.MAC    // parsed MAC
 	gateway  netip.Addr    // parsed Gateway

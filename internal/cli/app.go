@@ -9,14 +9,17 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/secret"
 	"janustat/internal/job"
 	"janustat/internal/reach"
 	"janustat/internal/wire"
@@ -44,6 +47,9 @@ type App struct {
 
 	jobDir, wireSpec, passphraseFile, logLevel, capture string
 	json, yes, quiet, captureKeys                       bool
+
+	veil  secret.Veil // passwords in play, blanked out of what devices say
+	lines *lineReader // of In
 }
 
 // usageError is wrong usage: exit code 2.
@@ -70,10 +76,21 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		var needs needsError
 		var told quietly
 		if !errors.As(err, &told) && (!errors.As(err, &needs) || needs.text != "") {
-			fmt.Fprintf(a.Err, "janustat: %s\n", err)
+			fmt.Fprintf(a.Err, "janustat: %s\n", a.veil.Text(errorText(err)))
 		}
 	}
 	return exitCode(err)
+}
+
+// errInterrupted ends a command that a person, or the system, has stopped.
+var errInterrupted = errors.New("interrupted")
+
+// errorText tells an interruption by one word, whatever it interrupted.
+func errorText(err error) string {
+	if errors.Is(err, context.Canceled) && !errors.Is(err, errInterrupted) {
+		return "interrupted: run the command again, and it goes on from here"
+	}
+	return err.Error()
 }
 
 func exitCode(err error) int {
@@ -84,7 +101,7 @@ func exitCode(err error) int {
 	switch {
 	case err == nil:
 		return ExitDone
-	case errors.As(err, &needs):
+	case errors.As(err, &needs), errors.Is(err, errInterrupted), errors.Is(err, context.Canceled):
 		return ExitNeeds
 	case errors.As(err, &usage), errors.As(err, &disagree), errors.As(err, &ambiguous),
 		errors.Is(err, job.ErrSheet), errors.Is(err, job.ErrNoJob), errors.Is(err, device.ErrNoDevice),
@@ -131,6 +148,12 @@ A job, in the order of the work:
 		Version:       version(),
 		SilenceErrors: true, SilenceUsage: true,
 		Args: noArgs,
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			if f := c.Flags().Lookup("wire"); f != nil && f.Changed && a.wireSpec == "" {
+				return usagef("--wire names no adapter: give its name, or leave --wire out for the only one that is up")
+			}
+			return nil
+		},
 		RunE: func(c *cobra.Command, _ []string) error { return a.status(c.Context()) },
 	}
 	f := root.PersistentFlags()
@@ -208,7 +231,9 @@ func (a *App) withJob(ctx context.Context, command string, f func(*job.Job, []de
 	if err != nil {
 		return err
 	}
-	return f(j, devices)
+	err = f(j, devices)
+	a.tellStale(j)
+	return err
 }
 
 // readDevices reads the register, and marks what the job sheet says is another's.
@@ -220,14 +245,24 @@ func readDevices(ctx context.Context, j *job.Job) ([]device.Device, error) {
 	return devices, err
 }
 
-// withNet runs f with the wire open.
-func (a *App) withNet(f func(*reach.Net) error) error {
+// Patience with a cable that is out.
+const (
+	shortPatience = 20 * time.Second // of commands that begin anew as easily
+	longPatience  = 10 * time.Minute // of those that go on where they were
+)
+
+// withNet runs f with the wire open. Where the laptop's own link goes, that is told
+// once, and the work goes on when it is back; after patience it ends.
+func (a *App) withNet(ctx context.Context, patience time.Duration, f func(context.Context, *reach.Net) error) error {
 	w, err := wire.Open(a.wireSpec)
 	if err != nil {
 		return err
 	}
 	if a.capture != "" {
-		recorded, err := wire.Record(w, a.capture, a.captureKeys)
+		if !a.captureKeys {
+			a.knowSecrets(ctx)() // what is recorded before that is recorded as it is
+		}
+		recorded, err := wire.Record(w, a.capture, a.captureKeys, &a.veil)
 		if err != nil {
 			w.Close()
 			return usageError{err}
@@ -239,15 +274,86 @@ func (a *App) withNet(f func(*reach.Net) error) error {
 			a.say("recording every frame in %s; requests that set a password are blanked (--capture-keys keeps them)", a.capture)
 		}
 	}
+	if a.capture == "" { // a capture is to show what there was
+		if err := wire.Filter(w); err != nil {
+			a.say("note: every frame is read, since the system filters none (%v)", err)
+		}
+	}
 	facts := w.Facts()
 	if facts.Forwards {
 		a.say("note: IPv4 forwarding is on here; the kernel may disturb visitors (sysctl net.ipv4.ip_forward=0 while you work)")
 	}
 	n := reach.New(w)
-	err = f(n)
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	go a.mindLink(ctx, n, patience, stop)
+	err = f(ctx, n)
+	if cause := context.Cause(ctx); err != nil && errors.Is(cause, reach.ErrNoLink) {
+		err = cause
+	}
+	a.tellDrops(n)
 	// Closing tells, for one, that a capture could not be written whole.
 	if cerr := n.Close(); err == nil && a.capture != "" {
 		err = cerr
 	}
 	return err
+}
+
+// knowSecrets makes the keyring's passwords known, to be blanked out of what devices say,
+// where that needs no asking. It is done beside other work; wait ends it.
+func (a *App) knowSecrets(ctx context.Context) (wait func()) {
+	if a.passphraseFile == "" && a.Getenv("JANUSTAT_PASSPHRASE") == "" {
+		return func() {}
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		phrase, err := a.passphrase(ctx, false)
+		if err != nil {
+			return // told by those who need it
+		}
+		if keys, err := job.OpenKeyring(filepath.Join(a.jobDir, job.KeyringFile), phrase); err == nil {
+			keys.Veil(&a.veil)
+		}
+	}()
+	return func() { <-done }
+}
+
+// mindLink tells, once each time, that the laptop's own link is gone, and that it is back.
+func (a *App) mindLink(ctx context.Context, n *reach.Net, patience time.Duration, stop context.CancelCauseFunc) {
+	for {
+		if n.AwaitLink(ctx, false) != nil {
+			return
+		}
+		why := n.LinkFault()
+		fmt.Fprintf(a.Err, "janustat: %s: put it back in, and the work goes on by itself\n", why)
+		waiting, done := context.WithTimeout(ctx, patience)
+		err := n.AwaitLink(waiting, true)
+		done()
+		if err != nil {
+			stop(fmt.Errorf("%w: %s: plug the cable in and run the command again", reach.ErrNoLink, why))
+			return
+		}
+		a.say("the link is back")
+	}
+}
+
+// tellDrops tells of frames that came and could not be taken in time.
+func (a *App) tellDrops(n *reach.Net) {
+	if dropped := n.Dropped(); dropped > 0 {
+		a.say("note: the laptop dropped %s before they could be read; what was lost was asked for again", plural(int(dropped), "frame"))
+	}
+}
+
+// attempts keeps the budget of password tries: in the job, and on this machine.
+func (a *App) attempts(ctx context.Context, j *job.Job, n *reach.Net) (job.Attempts, func(), error) {
+	ledger, err := job.OpenLedger(ctx, job.StateDir(a.Getenv))
+	if err != nil {
+		return job.Attempts{}, nil, fmt.Errorf("%w: nothing is offered to any device without it. Set JANUSTAT_STATE to a folder that can be written", err)
+	}
+	at := job.Attempts{Register: j.Register, Ledger: ledger, Budget: j.Sheet.Budget()}
+	if name := n.Facts().Name; strings.HasPrefix(name, "bench:") {
+		at.Wire = name
+	}
+	return at, func() { ledger.Close() }, nil
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"path/filepath"
@@ -33,7 +34,11 @@ func (a *App) beginCommand() *cobra.Command {
 			if err := checkGround(subnet, gateway); err != nil {
 				return err
 			}
-			if err := job.Begin(c.Context(), dir, job.NewSheet(name, subnet, gateway, time.Now())); err != nil {
+			err := job.Begin(c.Context(), dir, job.NewSheet(name, subnet, gateway, time.Now()))
+			if errors.Is(err, job.ErrSheetKept) {
+				return a.report(fmt.Sprintf("made an empty register in %s; %s. Next: janustat survey", dir, err))
+			}
+			if err != nil {
 				return err
 			}
 			if a.json {

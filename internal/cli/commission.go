@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -22,7 +23,7 @@ import (
 )
 
 func (a *App) commissionCommand() *cobra.Command {
-	var dry bool
+	var dry, newcomers bool
 	crew, hands := commission.DefaultCrew, commission.DefaultHandLimit
 	c := &cobra.Command{
 		Use:   "commission",
@@ -37,7 +38,12 @@ For a taken device that speaks nothing that can be configured, it prints exactly
 what to type into it and waits until it appears at its address. It says which devices
 have to be powered off and on because they take settings only for a while after that,
 and waits for them too. A device that takes nothing but a lease ends as leased by
-reservation, with the line for the site's own DHCP server.`,
+reservation, with the line for the site's own DHCP server.
+
+A device that was opened before and says now that it has no password, shows another
+certificate or no longer offers HTTPS is an alarm: nothing is sent to it ("restore"
+takes it back in). Where devices share a password (style: shared or by_kind), a new
+device is given it only once you say that it is one of yours.`,
 		Example: "  janustat commission --dry-run\n  janustat commission --wire eth0 --yes\n  janustat commission --wire eth0 --by-hand 0s",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -49,13 +55,14 @@ reservation, with the line for the site's own DHCP server.`,
 			}
 			return a.withJob(c.Context(), "commission", func(j *job.Job, devices []device.Device) error {
 				if dry {
-					return a.dryRun(j, devices)
+					return a.dryRun(c.Context(), j, devices)
 				}
-				return a.commission(c.Context(), j, devices, crew, hands)
+				return a.commission(c.Context(), j, devices, commissioning{crew, hands, newcomers})
 			})
 		},
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "show what would be written and send nothing")
+	c.Flags().BoolVar(&newcomers, "newcomers", false, "give new devices a password that others have, where the job sheet's style has them share one")
 	c.Flags().IntVar(&crew, "crew", crew, "conversations held at once")
 	c.Flags().DurationVar(&hands, "by-hand", hands, "how long to wait for what you do yourself: typing into devices, or their power")
 	return c
@@ -81,31 +88,43 @@ func ready(devices []device.Device) (int, error) {
 	return n, nil
 }
 
-func (a *App) commission(ctx context.Context, j *job.Job, devices []device.Device, crew int, hands time.Duration) error {
+// commissioning is how a commission is done.
+type commissioning struct {
+	crew      int
+	hands     time.Duration
+	newcomers bool
+}
+
+func (a *App) commission(ctx context.Context, j *job.Job, devices []device.Device, o commissioning) error {
 	n, err := ready(devices)
 	if err != nil {
 		return err
 	}
-	if err := a.confirm(fmt.Sprintf("Commission %s now?", plural(n, "device"))); err != nil {
+	if err := a.confirm(ctx, fmt.Sprintf("Commission %s now?", plural(n, "device"))); err != nil {
 		return err
 	}
-	return a.withNet(func(net *reach.Net) error {
+	planner, err := a.planner(ctx, j, devices, true)
+	if err != nil {
+		return err
+	}
+	planner.AdmitNewcomers = o.newcomers
+	plans, err := a.plans(ctx, planner, devices)
+	if err != nil {
+		return err
+	}
+	return a.withNet(ctx, longPatience, func(ctx context.Context, net *reach.Net) error {
 		subnets, avoid, err := a.lay(ctx, j, devices, net)
 		if err != nil {
 			return err
 		}
-		site := &field.Site{Net: net, Subnets: subnets, Avoid: avoid}
-		planner, err := a.planner(ctx, j, devices, true)
-		if err != nil {
-			return err
-		}
-		plans, err := a.plans(planner, devices)
-		if err != nil {
-			return err
-		}
 		a.printTyping(plans, devices)
-		return a.carryOut(ctx, j, site, planner, plans, crew, hands)
+		return a.carryOut(ctx, j, a.site(net, subnets, avoid), planner, plans, o)
 	})
+}
+
+// site makes ready to speak to devices.
+func (a *App) site(net *reach.Net, subnets *field.Subnets, avoid func(netip.Addr) bool) *field.Site {
+	return &field.Site{Net: net, Subnets: subnets, Avoid: avoid, Veil: &a.veil}
 }
 
 // printTyping tells what to type into the devices that nothing else can set up.
@@ -155,7 +174,7 @@ func takes(n int) string {
 
 // planner opens the keyring, or makes one if create is set, and makes ready to plan.
 func (a *App) planner(ctx context.Context, j *job.Job, devices []device.Device, create bool) (*field.Planner, error) {
-	keys, err := a.keyring(j, create)
+	keys, err := a.keyring(ctx, j, create)
 	if err != nil {
 		return nil, err
 	}
@@ -171,30 +190,54 @@ func (a *App) plannerWith(ctx context.Context, j *job.Job, devices []device.Devi
 	if err != nil {
 		return nil, err
 	}
-	p := &field.Planner{Sheet: j.Sheet, Keys: keys, MaybeKeyed: maybeKeyed, Progress: progress, Random: rand.Reader}
-	if g, err := field.Ground(ctx, j, devices); err == nil {
-		p.DNS, p.NTP = g.DNS, g.NTP
+	// As it was when the addresses were allotted: what the LAN says by now may be a stranger's.
+	kept, err := j.Register.KeptGround(ctx)
+	if err != nil {
+		return nil, err
 	}
-	return p, nil
+	g := kept.Ground
+	if !g.Subnet.IsValid() {
+		if g, err = field.Ground(ctx, j, devices); err != nil && !errors.Is(err, ground.ErrNoGround) {
+			return nil, err
+		}
+	}
+	return &field.Planner{Sheet: j.Sheet, Keys: keys, All: devices, MaybeKeyed: maybeKeyed, Progress: progress, DNS: g.DNS, NTP: g.NTP, Random: rand.Reader}, nil
 }
 
 // plans makes the plans and saves the passwords they need before anything is sent.
-func (a *App) plans(p *field.Planner, devices []device.Device) ([]commission.Plan, error) {
+func (a *App) plans(ctx context.Context, p *field.Planner, devices []device.Device) ([]commission.Plan, error) {
 	had := !p.Keys.Site().IsZero()
-	plans, err := p.Plans(devices)
-	if err != nil {
-		return nil, usageError{err}
+	plans := p.Plans(devices)
+	if _, tty := terminal(a.In); len(p.Newcomers) > 0 && tty && !a.yes {
+		question := fmt.Sprintf("%s new, and would be given a password that other devices of the job have. Is each of them one of yours?", areOf(p.Newcomers))
+		switch err := a.ask(ctx, question); {
+		case err == nil:
+			p.AdmitNewcomers = true
+			plans = p.Plans(devices)
+		case errors.As(err, new(needsError)):
+			a.say("they are left out; the others go on")
+		default:
+			return nil, err
+		}
 	}
 	if p.Changed {
 		if err := p.Keys.Save(); err != nil {
 			return nil, fmt.Errorf("the passwords could not be saved, so nothing was sent: %w", err)
 		}
 	}
-	if !had && !p.Keys.Site().IsZero() {
-		a.say("made a site password; it is on the keyring: janustat key show")
+	if style := p.Sheet.Style(); !had && style != job.Each && p.Changed {
+		a.say("note: with `style: %s` every device of the job learns a password that others have; `style: each` gives each its own", style)
 	}
 	offerOtherForms(p, plans, devices)
 	return plans, nil
+}
+
+// areOf gives "C05 is" or "C05 C06 are".
+func areOf(tags []string) string {
+	if len(tags) == 1 {
+		return tags[0] + " is"
+	}
+	return strings.Join(tags, " ") + " are"
 }
 
 // offerOtherForms lets devices that refuse a password have another form of it,
@@ -217,12 +260,17 @@ func offerOtherForms(p *field.Planner, plans []commission.Plan, devices []device
 	}
 }
 
-func (a *App) carryOut(ctx context.Context, j *job.Job, site *field.Site, planner *field.Planner, plans []commission.Plan, crew int, hands time.Duration) error {
+func (a *App) carryOut(ctx context.Context, j *job.Job, site *field.Site, planner *field.Planner, plans []commission.Plan, o commissioning) error {
 	begun := time.Now()
+	attempts, done, err := a.attempts(ctx, j, site.Net)
+	if err != nil {
+		return err
+	}
+	defer done()
 	view := a.startView(plans)
 	worker := commission.Worker{
-		Site: site, Journal: a.journal(j), Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
-		Place: commission.NewPlaces(crew), HandLimit: hands, Watch: view.step,
+		Site: site, Journal: a.journal(j), Attempts: attempts,
+		Place: commission.NewPlaces(o.crew), HandLimit: o.hands, Watch: view.step,
 	}
 	results, err := a.watchOver(ctx, j, planner.Keys, view, func(done func(commission.Result)) []commission.Result {
 		return commission.RunAll(ctx, worker, plans, func(f func()) { go f() }, done)
@@ -230,7 +278,7 @@ func (a *App) carryOut(ctx context.Context, j *job.Job, site *field.Site, planne
 	if err != nil {
 		return err
 	}
-	return a.summary(results, time.Since(begun))
+	return a.summary(ctx, results, time.Since(begun))
 }
 
 func (a *App) journal(j *job.Job) commission.Journal {
@@ -275,10 +323,8 @@ func (a *App) saveResult(ctx context.Context, j *job.Job, r commission.Result) e
 	if at < 0 {
 		return fmt.Errorf("register: %s is gone from it", r.Plan.Tag)
 	}
-	field.Record(&devices[at], r)
-	if g, err := field.Ground(ctx, j, devices); err == nil {
-		field.Judge(j.Sheet, devices, g.Subnet)
-	}
+	devices[at].Apply(field.Events(r, time.Now())...)
+	field.Judge(j.Sheet, devices, field.SiteSubnet(ctx, j, devices))
 	return j.Register.Save(ctx, devices[at:at+1])
 }
 
@@ -293,10 +339,12 @@ type resultJSON struct {
 	Writes  []commission.Step `json:"writes"`
 	Manner  commission.Manner `json:"manner,omitempty"`
 	Notes   []string          `json:"notes,omitempty"`
+	Alarm   string            `json:"alarm,omitempty"`
 	SpentMS map[string]int64  `json:"spent_ms"`
+	TookMS  int64             `json:"took_ms"`
 }
 
-func (a *App) summary(results []commission.Result, took time.Duration) error {
+func (a *App) summary(ctx context.Context, results []commission.Result, took time.Duration) error {
 	count := map[commission.Status]int{}
 	writes := 0
 	for _, r := range results {
@@ -310,7 +358,7 @@ func (a *App) summary(results []commission.Result, took time.Duration) error {
 			for s, d := range r.Spent {
 				spent[string(s)] = d.Milliseconds()
 			}
-			out[i] = resultJSON{r.Plan.Tag, r.Plan.MAC, r.Plan.Target.Address.String(), r.Status, r.Reason, r.Next, orEmpty(r.Writes), mannerOf(r), r.Notes, spent}
+			out[i] = resultJSON{r.Plan.Tag, r.Plan.MAC, addressText(r.Plan.Target.Address), r.Status, r.Reason, r.Next, orEmpty(r.Writes), mannerOf(r), r.Notes, r.Alarm, spent, r.Took.Milliseconds()}
 		}
 		if err := a.emit(struct {
 			Results []resultJSON `json:"results"`
@@ -322,7 +370,10 @@ func (a *App) summary(results []commission.Result, took time.Duration) error {
 	} else {
 		a.printSummary(results, count, writes, took)
 	}
-	if count[commission.Done] != len(results) {
+	switch {
+	case ctx.Err() != nil && !a.json:
+		return errInterrupted
+	case count[commission.Done] != len(results):
 		return needsError{}
 	}
 	return nil
@@ -336,7 +387,11 @@ func (a *App) printSummary(results []commission.Result, count map[commission.Sta
 		fmt.Fprintf(a.Out, "%s:\n", a.paint(a.Out, badStyle, string(status)))
 		for _, r := range results {
 			if r.Status == status {
-				fmt.Fprintf(a.Out, "  %s (%s) %s\n    next: %s\n", r.Plan.Tag, r.Plan.MAC, r.Reason, r.Next)
+				alarm := ""
+				if r.Alarm != "" {
+					alarm = a.paint(a.Out, badStyle, "ALARM") + " "
+				}
+				fmt.Fprintf(a.Out, "  %s%s (%s) %s\n    next: %s\n", alarm, r.Plan.Tag, r.Plan.MAC, a.wrap(a.Out, 4, r.Reason), a.wrap(a.Out, 10, r.Next))
 			}
 		}
 	}
@@ -388,92 +443,39 @@ var timedSteps = []struct {
 	{"taking visitor addresses", []commission.Step{commission.StepVisit}},
 	{"finding", []commission.Step{commission.StepFind}},
 	{"waiting for the address probe", []commission.Step{commission.StepProbe}},
+	{"waiting for its turn", []commission.Step{commission.StepTurn}},
+	{"waiting for its service", []commission.Step{commission.StepOpen}},
 	{"speaking", []commission.Step{
-		commission.StepKey, commission.StepRekey, commission.StepClock, commission.StepName, commission.StepUser, commission.StepDNS, commission.StepNTP, commission.StepAddress, commission.StepGateway, commission.StepRestart, commission.StepVerify,
+		commission.StepRead, commission.StepKey, commission.StepRekey, commission.StepClock, commission.StepZone, commission.StepName, commission.StepUser, commission.StepDNS, commission.StepNTP, commission.StepAddress, commission.StepGateway, commission.StepRestart, commission.StepReset, commission.StepVerify,
 	}},
 	{"restarting or moving", []commission.Step{commission.StepReturn}},
-	{"waiting for hands", []commission.Step{commission.StepHand}},
+	{"waiting for hands", []commission.Step{commission.StepHand, commission.StepPower}},
 }
 
-// whereTimeWent breaks down the slowest device, which is what the run waited for.
+// whereTimeWent breaks down the slowest device, which is what the run waited for. The
+// parts add up to the whole: what belongs to no step is told as such.
 func whereTimeWent(results []commission.Result) string {
-	sum := func(r commission.Result, steps []commission.Step) (d time.Duration) {
-		for _, s := range steps {
-			d += r.Spent[s]
-		}
-		return d
-	}
 	var slowest commission.Result
-	var most time.Duration
 	for _, r := range results {
-		var all time.Duration
-		for _, d := range r.Spent {
-			all += d
-		}
-		if all > most {
-			slowest, most = r, all
+		if r.Took > slowest.Took {
+			slowest = r
 		}
 	}
-	parts := make([]string, 0, len(timedSteps))
+	rest := slowest.Took
+	parts := make([]string, 0, len(timedSteps)+1)
+	tell := func(words string, d time.Duration) {
+		if d >= 50*time.Millisecond {
+			parts = append(parts, fmt.Sprintf("%s %.1f s", words, d.Seconds()))
+		}
+	}
 	for _, t := range timedSteps {
-		if d := sum(slowest, t.steps); d >= 50*time.Millisecond {
-			parts = append(parts, fmt.Sprintf("%s %.1f s", t.words, d.Seconds()))
+		var d time.Duration
+		for _, s := range t.steps {
+			d += slowest.Spent[s]
 		}
+		rest -= d
+		tell(t.words, d)
 	}
-	return fmt.Sprintf("%s: %s", slowest.Plan.Tag, strings.Join(parts, ", "))
-}
-
-// dryRun tells what the register makes expect, without any traffic.
-func (a *App) dryRun(j *job.Job, devices []device.Device) error {
-	if _, err := ready(devices); err != nil {
-		return err
-	}
-	type row struct {
-		Tag   string            `json:"tag"`
-		From  string            `json:"from"`
-		To    string            `json:"to"`
-		Steps []commission.Step `json:"steps"`
-	}
-	rows := []row{}
-	for i := range devices {
-		d := &devices[i]
-		if d.InJob != device.Taken {
-			continue
-		}
-		plan := commission.Plan{Target: *d.Allotted}
-		plan.Target.Name = j.Sheet.NameFor(d)
-		var steps []commission.Step
-		if manner := field.MannerOf(d); manner != commission.ByService {
-			text := []commission.Step{commission.Step(manner)}
-			rows = append(rows, row{d.Tag, addressText(d.Address()), fmt.Sprintf("%s/%d", d.Allotted.Address, d.Allotted.Prefix), text})
-			continue
-		}
-		if d.Access == device.Fresh {
-			steps = append(steps, commission.StepKey)
-		}
-		found := commission.Found{Settings: device.Settings{Name: d.Name}}
-		if d.Settings != nil {
-			found.Settings = *d.Settings
-		}
-		steps = append(steps, commission.Decide(plan, found)...)
-		rows = append(rows, row{d.Tag, addressText(d.Address()), fmt.Sprintf("%s/%d", d.Allotted.Address, d.Allotted.Prefix), orEmpty(steps)})
-	}
-	if a.json {
-		return a.emit(rows)
-	}
-	l := &listing{columns: []column{{"TAG", 0}, {"FROM", 0}, {"TO", 0}, {"WOULD WRITE", 0}}}
-	for _, r := range rows {
-		var words []string
-		for _, s := range r.Steps {
-			words = append(words, string(s))
-		}
-		text := strings.Join(words, ", ")
-		if text == "" {
-			text = "nothing, as far as the register knows"
-		}
-		l.add(plain(r.Tag), plain(r.From), plain(r.To), plain(text))
-	}
-	a.write(a.Out, l)
-	fmt.Fprintln(a.Out, "\nNothing was sent. Clocks are read when it is carried out, and set where they are more than a second off.")
-	return nil
+	tell("between steps", rest)
+	return fmt.Sprintf("%s: %.1f s: %s", slowest.Plan.Tag, slowest.Took.Seconds(), strings.Join(parts, ", "))
 }

@@ -120,8 +120,11 @@ func (d demoPlayer) run(ctx context.Context, stdin, shown string, args ...string
 	out := d.app.Out
 	fmt.Fprintf(out, "\n%s\n", d.app.paint(out, headStyle, strings.TrimSpace("$ janustat "+shown)))
 	inner := App{In: strings.NewReader(stdin), Out: out, Err: d.app.Err, Getenv: func(key string) string {
-		if key == "JANUSTAT_PASSPHRASE" {
+		switch key {
+		case "JANUSTAT_PASSPHRASE":
 			return demoPassphrase
+		case "JANUSTAT_STATE": // simulated devices are no business of this machine's record
+			return filepath.Join(filepath.Dir(d.socket), "state")
 		}
 		return d.app.Getenv(key)
 	}}
@@ -130,6 +133,9 @@ func (d demoPlayer) run(ctx context.Context, stdin, shown string, args ...string
 		args = append(args, "--quiet")
 	}
 	if code := inner.Run(ctx, args); code != ExitDone {
+		if ctx.Err() != nil {
+			return fmt.Errorf("%w: the demo's job is in %s", errInterrupted, d.dir)
+		}
 		return fmt.Errorf("the demo stopped: `janustat %s` ended with code %d; its job is in %s", shown, code, d.dir)
 	}
 	return nil

@@ -37,8 +37,11 @@ type deviceJSON struct {
 	Offers    []string           `json:"offers,omitempty"`
 	Registry  string             `json:"registry,omitempty"` // whom IEEE gave the MAC's prefix to
 	NotOurs   bool               `json:"not_ours,omitempty"`
-	Asks      *device.DHCPClient `json:"asks,omitempty"` // what it says when it asks for an address
-	TLS       *device.TLS        `json:"tls,omitempty"`  // its device service over HTTPS
+	Asks      *device.DHCPClient `json:"asks,omitempty"`  // what it says when it asks for an address
+	TLS       *device.TLS        `json:"tls,omitempty"`   // its device service over HTTPS
+	Alarm     string             `json:"alarm,omitempty"` // why nothing is offered to it
+	ResetAt   *time.Time         `json:"reset_at,omitempty"`
+	MuteTLS   string             `json:"mute_tls,omitempty"` // it offers HTTPS that could not be spoken
 	SeenAt    time.Time          `json:"seen_at"`
 }
 
@@ -46,7 +49,11 @@ func asJSON(d *device.Device) deviceJSON {
 	out := deviceJSON{
 		Tag: d.Tag, Kind: d.Kind, Make: d.Make, Model: d.Model, Serial: d.Serial, MAC: d.MAC, Address: d.Address(),
 		Condition: d.Condition, Access: d.Access, Firmware: d.Firmware, Name: d.Name, InJob: d.InJob,
-		Ports: d.Ports, Clashing: d.Clashing, Host: d.Host, Offers: d.Offers, Registry: d.Registry, NotOurs: d.NotOurs, Asks: d.Asks, TLS: d.TLS, SeenAt: d.SeenAt.UTC().Truncate(time.Second),
+		Ports: d.Ports, Clashing: d.Clashing, Host: d.Host, Offers: d.Offers, Registry: d.Registry, NotOurs: d.NotOurs, Asks: d.Asks, TLS: d.TLS, Alarm: d.Alarm, MuteTLS: d.MuteTLS, SeenAt: d.SeenAt.UTC().Truncate(time.Second),
+	}
+	if !d.ResetAt.IsZero() {
+		at := d.ResetAt.UTC().Truncate(time.Second)
+		out.ResetAt = &at
 	}
 	if len(d.Addresses) > 1 {
 		out.Addresses = d.Addresses
@@ -120,8 +127,13 @@ func short(s string, most int) string {
 }
 
 func jobText(d *device.Device) string {
-	if d.NotOurs {
+	switch {
+	case d.NotOurs:
 		return "not ours"
+	case d.Alarm != "" && d.InJob == device.Taken:
+		return "ALARM"
+	case !d.ResetAt.IsZero():
+		return "reset"
 	}
 	return string(d.InJob)
 }

@@ -78,7 +78,9 @@ func (e expected) missing(devices []device.Device) []string {
 	return out
 }
 
-// met tells whether a survey's findings so far hold everything expected.
+// met tells whether a survey's findings so far hold everything expected, described: a
+// device that is only counted might turn out to be configured by hand for want of an
+// answer.
 func (e expected) met(j *job.Job, known []device.Device) func(*field.Findings) bool {
 	if e.none() {
 		return nil
@@ -86,17 +88,27 @@ func (e expected) met(j *job.Job, known []device.Device) func(*field.Findings) b
 	return func(f *field.Findings) bool {
 		found := withKinds(j, device.Merge(f.Sightings))
 		all, _ := device.Reconcile(known, found, time.Time{})
-		seen := map[device.MAC]bool{}
+		seen, described := map[device.MAC]bool{}, map[device.MAC]bool{}
 		for i := range found {
 			seen[found[i].MAC] = true
 		}
-		all = slices.DeleteFunc(all, func(d device.Device) bool { return !seen[d.MAC] })
+		for i := range f.Sightings {
+			if f.Sightings[i].By == field.ByService {
+				described[f.Sightings[i].MAC] = true
+			}
+		}
+		all = slices.DeleteFunc(all, func(d device.Device) bool {
+			return !seen[d.MAC] || !described[d.MAC] && d.Access != device.Unmanaged
+		})
 		field.Judge(j.Sheet, all, netip.Prefix{})
 		return len(e.missing(all)) == 0
 	}
 }
 
-func (a *App) printExpected(e expected, devices []device.Device, missing []string) {
+func (a *App) printExpected(e expected, devices []device.Device, missing, notThere []string) {
+	if len(notThere) > 0 {
+		fmt.Fprintf(a.Out, "%s %s\n", a.paint(a.Out, badStyle, "not there:"), a.wrap(a.Out, 2, strings.Join(notThere, " ")))
+	}
 	switch {
 	case e.none():
 	case len(missing) == 0:

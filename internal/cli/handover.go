@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -41,6 +40,7 @@ func (a *App) handoverCommand() *cobra.Command {
 				inClear[id] = p.InClear
 			}
 			r := handover.New(j.Sheet.Name, g, devices, inClear, time.Now())
+			r.Open = append(r.Open, passedBy(devices, g.Subnet)...)
 			if len(r.Devices) == 0 {
 				return usagef("no device is taken, so there is nothing to hand over")
 			}
@@ -64,7 +64,7 @@ func (a *App) handoverCommand() *cobra.Command {
 }
 
 func writeRecord(j *job.Job, r handover.Record) ([]string, error) {
-	if err := os.MkdirAll(j.Path(job.HandoverDir), 0o755); err != nil {
+	if err := job.OwnDir(j.Path(job.HandoverDir)); err != nil {
 		return nil, fmt.Errorf("handover: %w", err)
 	}
 	var files []string

@@ -52,7 +52,7 @@ it opens it; the device's settings are then read.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.withJob(c.Context(), "key set", func(j *job.Job, devices []device.Device) error {
 				if len(args) == 0 {
-					return a.keySetSite(j, devices)
+					return a.keySetSite(c.Context(), j, devices)
 				}
 				return a.keySetDevice(c.Context(), j, devices, args[0], user)
 			})
@@ -62,12 +62,12 @@ it opens it; the device's settings are then read.`,
 	return c
 }
 
-func (a *App) keySetSite(j *job.Job, devices []device.Device) error {
-	keys, err := a.keyring(j, true)
+func (a *App) keySetSite(ctx context.Context, j *job.Job, devices []device.Device) error {
+	keys, err := a.keyring(ctx, j, true)
 	if err != nil {
 		return err
 	}
-	plain, err := a.newSecret("site password")
+	plain, err := a.newSecret(ctx, "site password")
 	if err != nil {
 		return err
 	}
@@ -75,11 +75,32 @@ func (a *App) keySetSite(j *job.Job, devices []device.Device) error {
 	if err := judge(j, devices, p); err != nil {
 		return err
 	}
+	if j.Sheet.Style() == job.Each {
+		return needsError{"no device would get it: the job sheet's style is each, so every device is given its own. Say `style: shared` or `by_kind` under password to have one for several"}
+	}
+	old := keys.Site()
 	keys.SetSite(p)
 	if err := keys.Save(); err != nil {
 		return err
 	}
-	return a.report("the site password is on the keyring; devices commissioned from now on get it")
+	return a.report("the site password is on the keyring; devices commissioned from now on get it" + becomesOf(devices, keys, old))
+}
+
+// becomesOf says what becomes of a site password that another has taken the place of.
+func becomesOf(devices []device.Device, keys *job.Keyring, old secret.Password) string {
+	if old.IsZero() {
+		return ""
+	}
+	var have []string
+	for _, d := range withKeys(devices) {
+		if _, p, ok := keys.For(d.MAC); ok && p == old && !d.OpenedAt.IsZero() {
+			have = append(have, d.Label())
+		}
+	}
+	if len(have) == 0 {
+		return ". The one before was on no device yet, and is forgotten"
+	}
+	return fmt.Sprintf(". The one before stays on the keyring for %s, which still have it: `janustat key change` gives them another", strings.Join(have, " "))
 }
 
 // judge holds a given password against the sane rules, the sheet's, and those
@@ -116,11 +137,11 @@ func (a *App) keySetDevice(ctx context.Context, j *job.Job, devices []device.Dev
 	if d.InJob != device.Taken {
 		return usagef("%s is not in the job, so no password is offered to it: `janustat take %s` first", d.Label(), ref)
 	}
-	keys, err := a.keyring(j, true)
+	keys, err := a.keyring(ctx, j, true)
 	if err != nil {
 		return err
 	}
-	plain, err := a.secretLine("password of " + d.Label())
+	plain, err := a.secretLine(ctx, "password of "+d.Label())
 	if err != nil {
 		return err
 	}
@@ -132,18 +153,22 @@ func (a *App) keySetDevice(ctx context.Context, j *job.Job, devices []device.Dev
 		if !opened {
 			return nil
 		}
+		_, was, had := keys.For(d.MAC)
 		keys.Opened(d.MAC, k, time.Now())
-		return keys.Save()
+		if err := keys.Save(); err != nil {
+			return err
+		}
+		if had && was != k.Password {
+			a.say("the password that %s had on the keyring before stays there, among its earlier ones", d.Label())
+		}
+		return nil
 	})
 }
 
 // opened records what a device told once its password fitted.
 func (a *App) opened(ctx context.Context, j *job.Job, devices []device.Device, d *device.Device, result field.KeyResult) error {
-	d.Access = device.Keyed
-	d.Absorb(result.Found.Facts())
-	if g, err := field.Ground(ctx, j, devices); err == nil {
-		field.Judge(j.Sheet, devices, g.Subnet)
-	}
+	d.Apply(device.Opened{At: time.Now(), Facts: result.Found.Facts()})
+	field.Judge(j.Sheet, devices, field.SiteSubnet(ctx, j, devices))
 	if err := j.Register.Save(ctx, devices); err != nil {
 		return err
 	}
@@ -159,10 +184,14 @@ func (a *App) keyGenerateCommand() *cobra.Command {
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.withJob(c.Context(), "key generate", func(j *job.Job, devices []device.Device) error {
-				keys, err := a.keyring(j, true)
+				keys, err := a.keyring(c.Context(), j, true)
 				if err != nil {
 					return err
 				}
+				if j.Sheet.Style() == job.Each {
+					return needsError{"nothing to make: the job sheet's style is each, so `janustat commission` makes every device its own"}
+				}
+				old := keys.Site()
 				p, err := field.SitePassword(j.Sheet, devices, rand.Reader)
 				if err != nil {
 					return err
@@ -171,7 +200,7 @@ func (a *App) keyGenerateCommand() *cobra.Command {
 				if err := keys.Save(); err != nil {
 					return err
 				}
-				return a.report("a new site password is on the keyring: janustat key show")
+				return a.report("a new site password is on the keyring; `janustat key show` prints it once a device has it" + becomesOf(devices, keys, old))
 			})
 		},
 	}
@@ -194,33 +223,65 @@ func (a *App) keyShowCommand() *cobra.Command {
 			if a.json {
 				return usagef("passwords are never written as JSON")
 			}
-			return a.withKeys(c.Context(), func(_ *job.Job, devices []device.Device, keys *job.Keyring) error {
-				p := keys.Site()
-				if len(args) == 1 {
-					d, err := device.Find(devices, args[0])
-					if err != nil {
-						return err
-					}
-					_, p, _ = keys.For(d.MAC)
-					whose := d.Label()
-					if user != "" {
-						p, whose = keys.UserFor(d.MAC, user), fmt.Sprintf("the user %s on %s", user, d.Label())
-					}
-					if p.IsZero() {
-						return needsError{whose + " has no password on the keyring"}
-					}
-				} else if user != "" {
+			return a.withKeys(c.Context(), func(j *job.Job, devices []device.Device, keys *job.Keyring) error {
+				var p secret.Password
+				var err error
+				switch {
+				case len(args) == 1:
+					p, err = keyOf(devices, keys, args[0], user)
+				case user != "":
 					return usagef("--user %s: on which device?", user)
-				} else if p.IsZero() {
-					return needsError{"there is no site password yet: `janustat commission` makes one, `janustat key set` gives one"}
+				default:
+					p, err = siteKey(j, devices, keys)
 				}
-				fmt.Fprintln(a.Out, p.Reveal())
-				return nil
+				if err != nil {
+					return err
+				}
+				_, err = fmt.Fprintln(a.Out, p.Reveal())
+				return err
 			})
 		},
 	}
 	c.Flags().StringVar(&user, "user", "", "that of a further user of the device, by its `name`")
 	return c
+}
+
+// keyOf gives the password that a device has, or that of a further user on it. One that
+// was made for a device and never sent is nobody's password.
+func keyOf(devices []device.Device, keys *job.Keyring, ref, user string) (secret.Password, error) {
+	d, err := device.Find(devices, ref)
+	if err != nil {
+		return secret.Password{}, err
+	}
+	_, p, _ := keys.For(d.MAC)
+	whose := d.Label()
+	if user != "" {
+		p, whose = keys.UserFor(d.MAC, user), fmt.Sprintf("the user %s on %s", user, d.Label())
+	}
+	switch {
+	case p.IsZero():
+		return p, needsError{whose + " has no password on the keyring"}
+	case d.OpenedAt.IsZero():
+		return secret.Password{}, needsError{fmt.Sprintf("%s has no password yet: the one that is kept for it is given to it by `janustat commission`", whose)}
+	}
+	return p, nil
+}
+
+// siteKey gives the password that devices share.
+func siteKey(j *job.Job, devices []device.Device, keys *job.Keyring) (secret.Password, error) {
+	p := keys.Site()
+	switch {
+	case j.Sheet.Style() == job.Each:
+		return p, needsError{"each device has its own password: `janustat key show C01` prints one, `janustat key list` shows whose there are"}
+	case p.IsZero():
+		return p, needsError{"there is no site password yet: `janustat commission` makes one, `janustat key set` gives one"}
+	}
+	for i := range devices {
+		if _, own, _ := keys.For(devices[i].MAC); own == p && !devices[i].OpenedAt.IsZero() {
+			return p, nil
+		}
+	}
+	return secret.Password{}, needsError{"no device has the site password yet: `janustat commission` gives it to them"}
 }
 
 // report ends a command that has one thing to say.

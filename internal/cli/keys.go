@@ -4,8 +4,8 @@ import (
 	"bytes"
 	"context"
 	"encoding/csv"
+	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -17,6 +17,7 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/secret"
+	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/reach"
@@ -40,7 +41,7 @@ func (a *App) withKeys(ctx context.Context, f func(*job.Job, []device.Device, *j
 		return err
 	}
 	defer j.Close()
-	keys, err := a.keyring(j, false)
+	keys, err := a.keyring(ctx, j, false)
 	if err != nil {
 		return err
 	}
@@ -52,7 +53,7 @@ type keyJSON struct {
 	Tag    string        `json:"tag"`
 	MAC    device.MAC    `json:"mac"`
 	User   string        `json:"user,omitempty"`
-	Key    string        `json:"key"` // own, earlier, changed, changing, or none
+	Key    string        `json:"key"` // own, earlier, changed, changing, kept for it (and not given yet), or none
 	Past   int           `json:"past"`
 	Users  []string      `json:"users,omitempty"` // further ones
 	Access device.Access `json:"access"`
@@ -60,7 +61,7 @@ type keyJSON struct {
 
 func (a *App) listKeys(j *job.Job, devices []device.Device, keys *job.Keyring) error {
 	var rows []keyJSON
-	for _, d := range tagged(devices) {
+	for _, d := range withKeys(devices) {
 		if field.MannerOf(&d) != commission.ByService {
 			continue
 		}
@@ -72,6 +73,9 @@ func (a *App) listKeys(j *job.Job, devices []device.Device, keys *job.Keyring) e
 		if _, changing := keys.Next(d.MAC); changing {
 			row.Key = "changing"
 		}
+		if ok && d.OpenedAt.IsZero() && row.Key == "own" {
+			row.Key = "kept for it"
+		}
 		rows = append(rows, row)
 	}
 	if a.json {
@@ -80,7 +84,7 @@ func (a *App) listKeys(j *job.Job, devices []device.Device, keys *job.Keyring) e
 	l := &listing{columns: []column{{"TAG", 0}, {"MAC", 1}, {"USER", 0}, {"KEY", 0}, {"EARLIER ONES", 2}, {"FURTHER USERS", 3}, {"ACCESS", 0}}}
 	for _, r := range rows {
 		style := &goodStyle
-		if r.Key == "none" || r.Key == "changing" {
+		if r.Key == "none" || r.Key == "changing" || r.Key == "kept for it" {
 			style = &badStyle
 		}
 		l.add(plain(r.Tag), plain(r.MAC.String()), plain(r.User), styled(r.Key, style), plain(fmt.Sprint(r.Past)), plain(strings.Join(r.Users, " ")), accessCell(r.Access))
@@ -103,11 +107,11 @@ offered to it again.`,
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.withJob(c.Context(), "key add", func(j *job.Job, _ []device.Device) error {
-				keys, err := a.keyring(j, true)
+				keys, err := a.keyring(c.Context(), j, true)
 				if err != nil {
 					return err
 				}
-				text, err := a.secretLine("password of earlier work")
+				text, err := a.secretLine(c.Context(), "password of earlier work")
 				if err != nil {
 					return err
 				}
@@ -174,14 +178,26 @@ func (a *App) keyTry(ctx context.Context, j *job.Job, devices []device.Device, r
 // offer offers a device one key, within its budget, and reads it if it opens.
 // keep takes down how it ended, before that is told.
 func (a *App) offer(ctx context.Context, j *job.Job, devices []device.Device, d *device.Device, k commission.Credential, keep func(opened bool) error) error {
-	return a.withNet(func(n *reach.Net) error {
-		prover, err := a.prover(ctx, j, devices, n)
+	return a.withNet(ctx, shortPatience, func(ctx context.Context, n *reach.Net) error {
+		prover, done, err := a.prover(ctx, j, devices, n)
 		if err != nil {
 			return err
 		}
+		defer done()
 		a.say("offering it to %s at %s …", d.Label(), addressText(d.Address()))
-		result, err := prover.TryKey(ctx, field.KeyPlan(d, k.User, k.Password))
+		plan := field.KeyPlan(d, k.User, k.Password)
+		if j.Sheet.Among(devices).AllowsPlain(d) {
+			plan.MuteTLS = ""
+		}
+		result, err := prover.TryKey(ctx, plan)
+		var alarm *commission.AlarmError
+		var told *commission.Trouble
 		switch {
+		case errors.As(err, &alarm):
+			d.Apply(device.Alarmed{At: time.Now(), Why: alarm.Why})
+			return errors.Join(needsError{fmt.Sprintf("%s is not what it was: %s", d.Label(), alarm.Why)}, j.Register.Save(ctx, devices))
+		case errors.As(err, &told):
+			return needsError{fmt.Sprintf("%s %s. Next: %s", d.Label(), told.Error(), told.Next)}
 		case err != nil:
 			return fmt.Errorf("%s at %s: %w", d.Label(), addressText(d.Address()), err)
 		case result.Wait > 0:
@@ -191,19 +207,32 @@ func (a *App) offer(ctx context.Context, j *job.Job, devices []device.Device, d 
 			return err
 		}
 		if !result.Opened {
-			return needsError{fmt.Sprintf("%s refuses this password: it was not kept for it, and one try of its budget is spent", d.Label())}
+			return needsError{fmt.Sprintf("%s refuses this password: it was not kept for it, and one try of its budget is spent%s", d.Label(), a.triesLeft(ctx, prover, plan))}
 		}
 		return a.opened(ctx, j, devices, d, result)
 	})
 }
 
-// prover makes ready to speak to devices.
-func (a *App) prover(ctx context.Context, j *job.Job, devices []device.Device, n *reach.Net) (field.Prover, error) {
+// triesLeft says when the next try may be made.
+func (a *App) triesLeft(ctx context.Context, p field.Prover, plan commission.Plan) string {
+	left, err := p.Attempts.Remaining(ctx, plan)
+	switch {
+	case err != nil:
+		return ""
+	case left > 0:
+		return fmt.Sprintf("; %d left within the hour: give a device that counts wrong ones two minutes, then try again", left)
+	}
+	return "; none is left within the hour"
+}
+
+// prover makes ready to speak to devices; done is to be called in the end.
+func (a *App) prover(ctx context.Context, j *job.Job, devices []device.Device, n *reach.Net) (p field.Prover, done func(), err error) {
 	subnets, avoid, err := a.lay(ctx, j, devices, n)
-	return field.Prover{
-		Site:     &field.Site{Net: n, Subnets: subnets, Avoid: avoid},
-		Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
-	}, err
+	if err != nil {
+		return field.Prover{}, nil, err
+	}
+	attempts, done, err := a.attempts(ctx, j, n)
+	return field.Prover{Site: a.site(n, subnets, avoid), Attempts: attempts}, done, err
 }
 
 func (a *App) keyChangeCommand() *cobra.Command {
@@ -266,18 +295,19 @@ func (a *App) keyChange(ctx context.Context, j *job.Job, devices []device.Device
 	if len(plans) == 0 {
 		return usagef("none of these is to have the user %q: name it under users in the job sheet, and run `janustat commission`", user)
 	}
-	if err := a.confirm(fmt.Sprintf("Change the password of %s?", plural(len(plans), "device"))); err != nil {
+	if err := a.confirm(ctx, fmt.Sprintf("Change the password of %s?", plural(len(plans), "device"))); err != nil {
 		return err
 	}
 	if err := planner.Keys.Save(); err != nil {
 		return fmt.Errorf("the new passwords could not be saved, so nothing was sent: %w", err)
 	}
 	offerOtherForms(planner, plans, picked)
-	return a.withNet(func(n *reach.Net) error {
-		prover, err := a.prover(ctx, j, devices, n)
+	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
+		prover, closed, err := a.prover(ctx, j, devices, n)
 		if err != nil {
 			return err
 		}
+		defer closed()
 		begun := time.Now()
 		view := a.startView(plans)
 		worker := commission.Worker{
@@ -302,7 +332,7 @@ func (a *App) keyChange(ctx context.Context, j *job.Job, devices []device.Device
 				return err
 			}
 		}
-		return a.summary(results, time.Since(begun))
+		return a.summary(ctx, results, time.Since(begun))
 	})
 }
 
@@ -316,12 +346,15 @@ standard input. The old one no longer opens it; copies made before still open by
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.withJob(c.Context(), "key passphrase", func(j *job.Job, _ []device.Device) error {
-				keys, err := a.keyring(j, false)
+				keys, err := a.keyring(c.Context(), j, false)
 				if err != nil {
 					return err
 				}
-				phrase, err := a.newSecret("new passphrase of the job's keyring")
+				phrase, err := a.newSecret(c.Context(), "new passphrase of the job's keyring")
 				if err != nil {
+					return err
+				}
+				if err := a.sound(phrase, j.Sheet.Name); err != nil {
 					return err
 				}
 				keys.SetPassphrase(phrase)
@@ -348,7 +381,7 @@ written in the open.`,
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.withKeys(c.Context(), func(j *job.Job, devices []device.Device, keys *job.Keyring) error {
-				return a.share(j, devices, keys, to, out)
+				return a.share(c.Context(), j, devices, keys, to, out)
 			})
 		},
 	}
@@ -357,8 +390,8 @@ written in the open.`,
 	return c
 }
 
-func (a *App) share(j *job.Job, devices []device.Device, keys *job.Keyring, to []string, out string) error {
-	recipients, err := a.recipients(to)
+func (a *App) share(ctx context.Context, j *job.Job, devices []device.Device, keys *job.Keyring, to []string, out string) error {
+	recipients, err := a.recipients(ctx, j, to)
 	if err != nil {
 		return err
 	}
@@ -385,7 +418,7 @@ func (a *App) share(j *job.Job, devices []device.Device, keys *job.Keyring, to [
 		return fmt.Errorf("share: %w", err)
 	}
 	if out == "" {
-		if err := os.MkdirAll(j.Path(job.HandoverDir), 0o755); err != nil {
+		if err := job.OwnDir(j.Path(job.HandoverDir)); err != nil {
 			return err
 		}
 		out = j.Path(job.HandoverDir, "keys.age")
@@ -396,7 +429,7 @@ func (a *App) share(j *job.Job, devices []device.Device, keys *job.Keyring, to [
 	return a.report(fmt.Sprintf("the keys of %s are in %s, encrypted", plural(n, "device"), out))
 }
 
-func (a *App) recipients(to []string) ([]age.Recipient, error) {
+func (a *App) recipients(ctx context.Context, j *job.Job, to []string) ([]age.Recipient, error) {
 	var out []age.Recipient
 	for _, text := range to {
 		r, err := age.ParseX25519Recipient(strings.TrimSpace(text))
@@ -408,8 +441,11 @@ func (a *App) recipients(to []string) ([]age.Recipient, error) {
 	if len(out) > 0 {
 		return out, nil
 	}
-	phrase, err := a.newSecret("passphrase for the client")
+	phrase, err := a.newSecret(ctx, "passphrase for the client")
 	if err != nil {
+		return nil, err
+	}
+	if err := a.sound(phrase, j.Sheet.Name); err != nil {
 		return nil, err
 	}
 	r, err := age.NewScryptRecipient(phrase)
@@ -419,26 +455,48 @@ func (a *App) recipients(to []string) ([]age.Recipient, error) {
 	return []age.Recipient{r}, nil
 }
 
-// keyTable is what the client reads: one row a device and user (RFC 4180).
+// keyTable is what the client reads: one row a device and user (RFC 4180). What a
+// spreadsheet would run has an apostrophe before it; where that is before a password,
+// the note says so.
 func keyTable(devices []device.Device, keys *job.Keyring) ([]byte, int, error) {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
 	w.UseCRLF = true
-	rows, n := [][]string{{"tag", "name", "make", "model", "serial", "mac", "address", "user", "password"}}, 0
-	for _, d := range tagged(devices) {
+	rows, n := [][]string{{"tag", "name", "make", "model", "serial", "mac", "address", "user", "password", "note"}}, 0
+	add := func(d *device.Device, user string, password secret.Password) {
+		row := []string{d.Tag, d.Name, d.Make, d.Model, d.Serial, d.MAC.String(), addressText(d.Address()), user, password.Reveal(), ""}
+		for i := range row {
+			cell, marked := text.Inert(row[i])
+			row[i] = cell
+			if marked && i == len(row)-2 {
+				row[len(row)-1] = "the apostrophe at the beginning of the password is not part of it"
+			}
+		}
+		rows = append(rows, row)
+	}
+	for _, d := range withKeys(devices) {
 		user, password, ok := keys.For(d.MAC)
 		if !ok {
 			continue
 		}
 		n++
-		row := []string{d.Tag, d.Name, d.Make, d.Model, d.Serial, d.MAC.String(), addressText(d.Address())}
-		rows = append(rows, append(slices.Clone(row), user, password.Reveal()))
+		add(&d, user, password)
 		for _, name := range keys.UserNames(d.MAC) {
-			rows = append(rows, append(slices.Clone(row), name, keys.UserFor(d.MAC, name).Reveal()))
+			add(&d, name, keys.UserFor(d.MAC, name))
 		}
 	}
 	if err := w.WriteAll(rows); err != nil {
 		return nil, 0, err
 	}
 	return b.Bytes(), n, nil
+}
+
+// withKeys gives the devices whose keys are the job's to keep: those in it, and those
+// that were left out after they had been set up.
+func withKeys(devices []device.Device) []device.Device {
+	out := slices.DeleteFunc(slices.Clone(devices), func(d device.Device) bool {
+		return d.InJob != device.Taken && (d.InJob != device.Left || !d.Commissioned())
+	})
+	sortForPeople(out)
+	return out
 }

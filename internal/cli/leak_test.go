@@ -67,7 +67,7 @@ func TestNoCommandTellsAPassword(t *testing.T) {
 		{"", "log C01"},
 		{"", "restart C01 --yes"},
 		{"C01\n", "reset C01"},
-		{"", "restore C01 --for 30s"},
+		{"", "restore C01 --for 30s --yes"},
 		{"", "lease --for 2s --yes"},
 		{"", "web C01"},
 		{"another phrase\n", "key passphrase"},

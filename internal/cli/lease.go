@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -43,10 +44,12 @@ what those devices are, so that they can be commissioned.`,
 				if err != nil {
 					return err
 				}
-				if err := a.confirm(fmt.Sprintf("Run a DHCP service for %s on this LAN?", plural(len(clients), "device"))); err != nil {
+				if err := a.confirm(c.Context(), fmt.Sprintf("Run a DHCP service for %s on this LAN?", plural(len(clients), "device"))); err != nil {
 					return err
 				}
-				return a.withNet(func(n *reach.Net) error { return a.lease(c.Context(), j, devices, n, clients, length, stay) })
+				return a.withNet(c.Context(), longPatience, func(ctx context.Context, n *reach.Net) error {
+					return a.lease(ctx, j, devices, n, clients, length, stay)
+				})
 			})
 		},
 	}
@@ -115,7 +118,10 @@ func (a *App) lease(ctx context.Context, j *job.Job, devices []device.Device, n 
 		},
 		Given: func(l job.LeaseRecord) error { return j.Register.AddLease(context.WithoutCancel(ctx), l) },
 	}.Run(ctx)
-	if err != nil {
+	switch {
+	case errors.Is(err, context.Canceled) && len(leased) > 0:
+		return fmt.Errorf("%w: %s given, which is on record; `janustat survey` looks what they are", errInterrupted, plural(len(leased), "lease"))
+	case err != nil:
 		return err
 	}
 	if len(leased) > 0 {
@@ -137,7 +143,7 @@ func (a *App) afterLease(ctx context.Context, j *job.Job, known []device.Device,
 	for i := range s.devices {
 		d := &s.devices[i]
 		if slices.Contains(leased, d.MAC) && d.Access == device.Unmanaged && d.Allotted != nil && d.Address() == d.Allotted.Address {
-			d.Allotted.DHCP = true
+			d.Apply(device.Reserved{At: time.Now()})
 		}
 	}
 	return s.devices, a.keep(ctx, j, s)

@@ -125,12 +125,20 @@ func (a *App) printDevice(d *device.Device, history []job.Entry) {
 	line("offers", strings.Join(d.Offers, " "))
 	if d.TLS != nil {
 		line("HTTPS", fmt.Sprintf("port %d, certificate %s", d.TLS.Port, fingerprintText(d.TLS.Fingerprint)))
+		line("weak in it", strings.Join(d.TLS.Weak, ", "))
 	}
+	line("HTTPS", d.MuteTLS)
 	if d.Asks != nil {
 		line("asks by DHCP", clientText(d.Asks))
 	}
 	line("condition", string(d.Condition))
 	line("access", string(d.Access))
+	if d.Alarm != "" {
+		line("ALARM", d.Alarm+": nothing is offered to it")
+	}
+	if !d.ResetAt.IsZero() {
+		line("reset", localTime(d.ResetAt)+fmt.Sprintf(" (janustat restore %s brings it back)", d.Label()))
+	}
 	line("job", string(d.InJob))
 	line("as found", settingsText(d.AsFound))
 	if d.Allotted != nil {
@@ -211,6 +219,9 @@ func settingsText(s *device.Settings) string {
 	}
 	if len(s.NTP) > 0 {
 		text += ", NTP " + ground.List(s.NTP)
+	}
+	if s.Zone != "" {
+		text += ", time zone " + s.Zone
 	}
 	if s.Name != "" {
 		text += fmt.Sprintf(", %q", s.Name)

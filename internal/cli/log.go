@@ -19,7 +19,7 @@ func (a *App) logCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "log DEVICE",
 		Short:   "Tell the story of one device in words",
-		Long:    "Tells what became of one device: when it was first seen, what was written to it\nand with what outcome, every lease this laptop gave it, and every proving, in order.",
+		Long:    "Tells what became of one device: when it was first seen, what was written to it\nand with what outcome, every password that it refused, every lease this laptop gave it,\nand every proving, in order.",
 		Example: "  janustat log C01\n  janustat log C01 --json",
 		Args:    oneDevice("log"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -44,7 +44,11 @@ func (a *App) logCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			story := tellStory(d, history, proofs, leases)
+			tries, err := j.Register.Tries(c.Context(), d.MAC)
+			if err != nil {
+				return err
+			}
+			story := tellStory(d, history, proofs, leases, tries)
 			if a.json {
 				return a.emit(orEmpty(story))
 			}
@@ -82,7 +86,7 @@ type chapter struct {
 	Text string    `json:"text"`
 }
 
-func tellStory(d *device.Device, history []job.Entry, proofs []job.ProofRecord, leases []job.LeaseRecord) []chapter {
+func tellStory(d *device.Device, history []job.Entry, proofs []job.ProofRecord, leases []job.LeaseRecord, tries []job.TryRecord) []chapter {
 	what := strings.Join(strings.Fields(fmt.Sprintf("%s %s %s", d.Kind, d.Make, whatText(d))), " ")
 	story := []chapter{{d.FirstSeen, true, fmt.Sprintf("first seen: %s, MAC %s%s", what, d.MAC, foundText(d))}}
 	for _, e := range history {
@@ -95,6 +99,14 @@ func tellStory(d *device.Device, history []job.Entry, proofs []job.ProofRecord, 
 		if l.MAC == d.MAC {
 			story = append(story, chapter{l.At, true, fmt.Sprintf("was leased %s by this laptop, until %s", l.Address, l.Until.Local().Format("15:04"))})
 		}
+	}
+	for _, t := range tries {
+		if text := tryText(t); text != "" {
+			story = append(story, chapter{t.At, false, text})
+		}
+	}
+	if d.Alarm != "" {
+		story = append(story, chapter{d.ChangedAt, false, "is not what it was, so nothing is offered to it: it " + strings.TrimPrefix(d.Alarm, "it ")})
 	}
 	slices.SortStableFunc(story, func(x, y chapter) int { return x.At.Compare(y.At) })
 	return story
@@ -112,6 +124,7 @@ var stepWords = map[commission.Step]string{
 	commission.StepKey:     "was given its first password, for its %s",
 	commission.StepClock:   "had its clock set to %s",
 	commission.StepName:    "was named %q",
+	commission.StepZone:    "had its time zone set to %s",
 	commission.StepDNS:     "was told its DNS servers: %s",
 	commission.StepNTP:     "was told its NTP servers: %s",
 	commission.StepUser:    "was given the user %s",
@@ -148,6 +161,25 @@ func stepText(e job.Entry) string {
 	default:
 		return text + ": cut short before the outcome was known; the next run looked for it"
 	}
+}
+
+// tryText tells of a try that did not fit, or "". What it was is not told.
+func tryText(t job.TryRecord) string {
+	whose := map[commission.Origin]string{
+		commission.FromKeyring: "its password", commission.FromChange: "its next password", commission.FromEarlier: "a password of earlier work", commission.FromFactory: "a factory password",
+	}[t.Origin]
+	if t.User != "" {
+		whose += " for " + t.User
+	}
+	switch t.Outcome {
+	case job.TryRefused:
+		return "refused " + whose
+	case job.TryLocked:
+		return fmt.Sprintf("said that it is locked: nothing was offered to it for %s", t.Hold.Round(time.Minute))
+	case "":
+		return "did not answer to " + whose + ", which counts as a try"
+	}
+	return ""
 }
 
 func proofText(p job.ProofRecord) string {

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/internal/job"
 )
@@ -29,6 +30,10 @@ func TestTheStoryIsToldInOrderAndInWords(t *testing.T) {
 	}, []job.LeaseRecord{
 		{MAC: d.MAC, Address: netip.MustParseAddr("10.61.8.41"), At: at(5), Until: at(3605)},
 		{MAC: device.MAC{2, 9}, At: at(6)},
+	}, []job.TryRecord{
+		{At: at(7), User: "admin", Origin: commission.FromEarlier, Outcome: job.TryRefused},
+		{At: at(8), User: "admin", Outcome: job.TryFitted},
+		{At: at(9), Outcome: job.TryLocked, Hold: 30 * time.Minute},
 	})
 	var texts []string
 	var ok []bool
@@ -38,6 +43,8 @@ func TestTheStoryIsToldInOrderAndInWords(t *testing.T) {
 	assert.Equal(t, []string{
 		"first seen: camera Verrine Dome 420, MAC 02:01:00:00:00:00",
 		"was leased 10.61.8.41 by this laptop, until " + at(3605).Local().Format("15:04"),
+		"refused a password of earlier work for admin",
+		"said that it is locked: nothing was offered to it for 30m0s",
 		"was given its first password, for its administrator admin",
 		`was named "Quay": the device refused: too long`,
 		"was moved to 10.61.8.41/23, DHCP off: no reply came, so whether it was carried out was looked for afterwards",
@@ -48,5 +55,5 @@ func TestTheStoryIsToldInOrderAndInWords(t *testing.T) {
 		"had its clock set to UTC now (took 3 s)",
 		"was proved: every check held",
 	}, texts)
-	assert.Equal(t, []bool{true, true, true, false, false, false, false, true, true, true, true}, ok)
+	assert.Equal(t, []bool{true, true, false, false, true, false, false, false, false, true, true, true, true}, ok)
 }

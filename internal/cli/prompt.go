@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -10,55 +11,126 @@ import (
 
 	"golang.org/x/term"
 
+	"janustat/core/secret"
 	"janustat/internal/job"
 )
 
+// lineReader reads lines of one stream for all prompts of a command, so that none takes
+// what was meant for the next.
+type lineReader struct{ in *bufio.Reader }
+
+// maxLine bounds a line that is typed, in bytes.
+const maxLine = 64 << 10
+
+// line reads the next line, without its end, until ctx ends. A line that a person did
+// not end with Enter is no answer; one at the end of a file is.
+func (a *App) line(ctx context.Context) (string, error) {
+	if a.lines == nil {
+		a.lines = &lineReader{bufio.NewReader(io.LimitReader(a.In, 16*maxLine))}
+	}
+	text, err := await(ctx, func() (string, error) { return a.lines.in.ReadString('\n') })
+	_, tty := terminal(a.In)
+	switch {
+	case len(text) > maxLine:
+		return "", usagef("a line on standard input is longer than %d bytes", maxLine)
+	case errors.Is(err, io.EOF) && (tty || text == ""):
+		return "", io.EOF
+	case err != nil && !errors.Is(err, io.EOF):
+		return "", err
+	}
+	return strings.TrimRight(text, "\r\n"), nil
+}
+
+// await runs a read that nothing can interrupt, and does not wait for it once ctx ends.
+func await(ctx context.Context, read func() (string, error)) (string, error) {
+	type answer struct {
+		text string
+		err  error
+	}
+	got := make(chan answer, 1)
+	go func() {
+		text, err := read()
+		got <- answer{text, err}
+	}()
+	select {
+	case a := <-got:
+		if ctx.Err() != nil { // typed into a question that was taken back
+			return "", errInterrupted
+		}
+		return a.text, a.err
+	case <-ctx.Done():
+		return "", errInterrupted
+	}
+}
+
 // confirm asks yes or no; --yes answers it. Without a terminal to ask on it is
 // wrong usage, never a guess.
-func (a *App) confirm(question string) error {
+func (a *App) confirm(ctx context.Context, question string) error {
 	if a.yes {
-		return nil
+		return ctx.Err()
 	}
 	if _, ok := terminal(a.In); !ok {
 		return usagef("%s There is no terminal to ask on: give --yes to go ahead", question)
 	}
+	return a.ask(ctx, question)
+}
+
+// ask asks yes or no on a terminal, --yes or not.
+func (a *App) ask(ctx context.Context, question string) error {
 	fmt.Fprintf(a.Err, "%s [y/N] ", question)
-	line, err := bufio.NewReader(a.In).ReadString('\n')
-	if err != nil && !errors.Is(err, io.EOF) {
+	answer, err := a.line(ctx)
+	switch {
+	case errors.Is(err, io.EOF):
+		fmt.Fprintln(a.Err)
+		return needsError{"nothing was done"}
+	case err != nil:
 		return err
 	}
-	if answer := strings.ToLower(strings.TrimSpace(line)); answer != "y" && answer != "yes" {
+	if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "y" && answer != "yes" {
 		return needsError{"nothing was done"}
 	}
 	return nil
 }
 
-// secretLine reads a line that is not echoed, or the first line of a pipe.
-func (a *App) secretLine(prompt string) (string, error) {
+// secretLine reads a line that is not echoed, or the next line of a pipe.
+func (a *App) secretLine(ctx context.Context, prompt string) (string, error) {
 	f, ok := terminal(a.In)
 	if !ok {
-		line, err := bufio.NewReader(a.In).ReadString('\n')
-		if line = strings.TrimRight(line, "\r\n"); line == "" {
-			if err == nil || errors.Is(err, io.EOF) {
-				err = usagef("%s: nothing on standard input", prompt)
-			}
-			return "", err
+		line, err := a.line(ctx)
+		if errors.Is(err, io.EOF) || err == nil && line == "" {
+			return "", usagef("%s: nothing on standard input", prompt)
 		}
-		return line, nil
+		a.veil.Add(secret.New(line))
+		return line, err
+	}
+	fd := int(f.Fd())
+	was, err := term.GetState(fd)
+	if err != nil {
+		return "", err
 	}
 	fmt.Fprintf(a.Err, "%s: ", prompt)
-	b, err := term.ReadPassword(int(f.Fd()))
+	text, err := await(ctx, func() (string, error) {
+		b, err := term.ReadPassword(fd)
+		return string(b), err
+	})
 	fmt.Fprintln(a.Err)
-	return string(b), err
+	if errors.Is(err, errInterrupted) {
+		_ = term.Restore(fd, was) // the reading goes on, and would leave the terminal without echo
+	}
+	if errors.Is(err, io.EOF) || err == nil && text == "" {
+		return "", needsError{"nothing was typed: nothing was done"}
+	}
+	a.veil.Add(secret.New(text))
+	return text, err
 }
 
 // newSecret reads a line twice on a terminal, so that a slip is caught.
-func (a *App) newSecret(prompt string) (string, error) {
-	first, err := a.secretLine(prompt)
+func (a *App) newSecret(ctx context.Context, prompt string) (string, error) {
+	first, err := a.secretLine(ctx, prompt)
 	if _, tty := terminal(a.In); err != nil || !tty {
 		return first, err
 	}
-	again, err := a.secretLine("once more")
+	again, err := a.secretLine(ctx, "once more")
 	if err != nil {
 		return "", err
 	}
@@ -68,10 +140,23 @@ func (a *App) newSecret(prompt string) (string, error) {
 	return first, nil
 }
 
+// sound refuses a passphrase that is easily guessed.
+func (a *App) sound(phrase string, known ...string) error {
+	if why := guessable(phrase, known...); why != "" {
+		return usagef("this passphrase will not do: %s. Take four or more words that have nothing to do with each other", why)
+	}
+	return nil
+}
+
 // passphrase gets the keyring's passphrase from the file, the environment or a prompt.
-func (a *App) passphrase(isNew bool) (string, error) {
+func (a *App) passphrase(ctx context.Context, isNew bool) (string, error) {
 	if a.passphraseFile != "" {
-		b, err := os.ReadFile(a.passphraseFile)
+		f, err := os.Open(a.passphraseFile)
+		if err != nil {
+			return "", fmt.Errorf("passphrase: %w", err)
+		}
+		defer f.Close()
+		b, err := io.ReadAll(io.LimitReader(f, maxLine))
 		if err != nil {
 			return "", fmt.Errorf("passphrase: %w", err)
 		}
@@ -88,30 +173,34 @@ func (a *App) passphrase(isNew bool) (string, error) {
 		return "", usagef("the keyring needs its passphrase: set JANUSTAT_PASSPHRASE or give --passphrase-file")
 	}
 	if isNew {
-		return a.newSecret("choose a passphrase for the job's keyring")
+		return a.newSecret(ctx, "choose a passphrase for the job's keyring")
 	}
-	return a.secretLine("passphrase of the job's keyring")
+	return a.secretLine(ctx, "passphrase of the job's keyring")
 }
 
 // keyring opens the job's keyring, or makes an empty one when there is none
 // and create is set.
-func (a *App) keyring(j *job.Job, create bool) (*job.Keyring, error) {
+func (a *App) keyring(ctx context.Context, j *job.Job, create bool) (*job.Keyring, error) {
 	path := j.Path(job.KeyringFile)
 	_, err := os.Stat(path)
 	missing := errors.Is(err, os.ErrNotExist)
 	if missing && !create {
 		return nil, fmt.Errorf("%w: `janustat commission` or `janustat key set` makes one", job.ErrNoKeyring)
 	}
-	phrase, err := a.passphrase(missing)
+	phrase, err := a.passphrase(ctx, missing)
 	if err != nil {
 		return nil, err
 	}
 	var keys *job.Keyring
 	if missing {
+		if err := a.sound(phrase, j.Sheet.Name); err != nil {
+			return nil, err
+		}
 		keys = job.NewKeyring(path, phrase)
 	} else if keys, err = job.OpenKeyring(path, phrase); err != nil {
 		return nil, err
 	}
 	keys.SetWork(a.KeyWork)
+	keys.Veil(&a.veil)
 	return keys, nil
 }

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -32,31 +31,33 @@ device with the same firmware and certificate, and that its address, mask, gatew
 DNS, NTP, name and clock are right. Old, factory and further users' passwords are
 offered within the budget of tries, a few at each proving, and old and factory ones
 that were refused are not offered again. Of a device set up by hand, or one that takes
-nothing but a lease, only the first two can be seen. Nothing is written to any device.
-Exit code 1 on any difference.`,
+nothing but a lease, only the first two can be seen. A device that is not what it was
+is offered nothing. Nothing is written to any device. Exit code 1 on any difference.`,
 		Example: "  janustat prove --wire eth0\n  janustat prove --json",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.withJob(c.Context(), "prove", func(j *job.Job, devices []device.Device) error {
-				return a.withNet(func(n *reach.Net) error { return a.prove(c.Context(), j, devices, n) })
+				if _, err := ready(devices); err != nil {
+					return err
+				}
+				keys, err := a.keyring(c.Context(), j, false)
+				if errors.Is(err, job.ErrNoKeyring) {
+					// Then no device has a key: each is told to have none.
+					keys, err = job.NewKeyring("", ""), nil
+				}
+				if err != nil {
+					return err
+				}
+				return a.withNet(c.Context(), shortPatience, func(ctx context.Context, n *reach.Net) error {
+					return a.prove(ctx, j, devices, keys, n)
+				})
 			})
 		},
 	}
 }
 
-func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n *reach.Net) error {
-	if _, err := ready(devices); err != nil {
-		return err
-	}
+func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, keys *job.Keyring, n *reach.Net) error {
 	subnets, avoid, err := a.lay(ctx, j, devices, n)
-	if err != nil {
-		return err
-	}
-	keys, err := a.keyring(j, false)
-	if errors.Is(err, job.ErrNoKeyring) {
-		// Then no device has a key: each is told to have none.
-		keys, err = job.NewKeyring("", ""), nil
-	}
 	if err != nil {
 		return err
 	}
@@ -70,19 +71,19 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 	if err != nil {
 		return err
 	}
-	plans, err := planner.Plans(devices)
-	if err != nil {
-		return usageError{err}
-	}
+	planner.AdmitNewcomers = true // nothing is given to them
+	plans := planner.Plans(devices)
 	for i := range plans {
 		if _, _, ok := keys.For(plans[i].MAC); !ok {
 			plans[i].Password = secret.Password{}
 		}
 	}
-	prover := field.Prover{
-		Site:     &field.Site{Net: n, Subnets: subnets, Avoid: avoid},
-		Attempts: job.Attempts{Register: j.Register, Budget: j.Sheet.Budget()},
+	attempts, done, err := a.attempts(ctx, j, n)
+	if err != nil {
+		return err
 	}
+	defer done()
+	prover := field.Prover{Site: a.site(n, subnets, avoid), Attempts: attempts}
 	prover.Old = func(mac device.MAC) []commission.Credential {
 		_, own, _ := keys.For(mac)
 		old := slices.Concat(keys.Past(mac), j.Sheet.Factory())
@@ -91,8 +92,10 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 	}
 	a.say("proving %s …", plural(len(plans), "device"))
 	proofs := a.proveAll(ctx, prover, devices, plans)
-	if err := ctx.Err(); err != nil {
-		return fmt.Errorf("interrupted: nothing is recorded as proved: %w", err)
+	if context.Cause(ctx) != nil && errors.Is(context.Cause(ctx), context.Canceled) {
+		return fmt.Errorf("%w: nothing is recorded as proved", errInterrupted)
+	} else if err := context.Cause(ctx); err != nil {
+		return err
 	}
 	now := time.Now()
 	failed := 0
@@ -105,28 +108,13 @@ func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, n 
 		}
 		records[proofs[i].Device.ID] = job.ProofRecord{At: now, OK: proofs[i].OK(), Checks: checks}
 		d := deviceByID(devices, proofs[i].Device.ID)
-		if d.Proved = now; !proofs[i].OK() {
-			d.Proved, failed = time.Time{}, failed+1
+		if !proofs[i].OK() {
+			failed++
 		}
 		noted = keys.NoteRefused(d.MAC, proofs[i].Refused) || noted
-		if proofs[i].Read {
-			if d.Firmware != "" { // what was recorded stays the measure; a survey takes a new one over
-				proofs[i].Found.Firmware = d.Firmware
-			}
-			d.Absorb(proofs[i].Found.Facts())
-			d.Access = device.Keyed
-		}
-		// A commissioning that was cut short right at its end left no record of
-		// it; a proof that everything holds is one.
-		if proofs[i].OK() && d.AsLeft == nil {
-			s := proofs[i].Found.Settings
-			d.AsLeft = &s
-			d.Addresses, d.Clashing = []netip.Addr{s.Address}, nil
-		}
+		d.Apply(proofs[i].Events(now)...)
 	}
-	if g, err := field.Ground(ctx, j, devices); err == nil {
-		field.Judge(j.Sheet, devices, g.Subnet)
-	}
+	field.Judge(j.Sheet, devices, field.SiteSubnet(ctx, j, devices))
 	if err := j.Register.Save(ctx, devices); err != nil {
 		return err
 	}

@@ -1,8 +1,8 @@
 package cli
 
 import (
-	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -33,7 +33,7 @@ func (a *App) restartCommand() *cobra.Command {
 		Args:    oneDevice("restart"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.withDevice(c.Context(), "restart", args[0], func(w worked) error {
-				if err := a.confirm(fmt.Sprintf("Restart %s?", w.device.Label())); err != nil {
+				if err := a.confirm(c.Context(), fmt.Sprintf("Restart %s?", w.device.Label())); err != nil {
 					return err
 				}
 				return a.oneByService(c.Context(), w, commission.Worker.Restart, "is back")
@@ -54,8 +54,11 @@ gone. Because there is no way back, its tag has to be typed, --yes or not. After
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.withDevice(c.Context(), "reset", args[0], func(w worked) error {
 				fmt.Fprintf(a.Err, "%s %s %s at %s loses its password, address and name. Type its tag to go ahead: ", w.device.Label(), w.device.Make, w.device.Model, addressText(w.device.Address()))
-				line, err := bufio.NewReader(a.In).ReadString('\n')
-				if typed := strings.TrimSpace(line); typed != w.device.Tag {
+				line, err := a.line(c.Context())
+				if errors.Is(err, errInterrupted) {
+					return err
+				}
+				if typed := strings.TrimSpace(line); err != nil || typed != w.device.Tag {
 					if typed == "" && err != nil {
 						return usagef("reset wants the tag typed on standard input")
 					}
@@ -94,23 +97,33 @@ func (a *App) withDevice(ctx context.Context, verb, ref string, f func(worked) e
 
 // oneByService does one thing to one device, where it is.
 func (a *App) oneByService(ctx context.Context, w worked, work func(commission.Worker, context.Context, commission.Plan) commission.Result, done string) error {
-	return a.withNet(func(n *reach.Net) error {
-		prover, err := a.prover(ctx, w.job, w.devices, n)
+	plan := w.planner.KeyPlan(w.device)
+	if plan.Stop != nil {
+		return needsError{fmt.Sprintf("%s %s. Next: %s", plan.Tag, plan.Stop.Error(), plan.Stop.Next)}
+	}
+	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
+		prover, closed, err := a.prover(ctx, w.job, w.devices, n)
 		if err != nil {
 			return err
 		}
-		plan := w.planner.KeyPlan(w.device)
+		defer closed()
 		worker := commission.Worker{
-			Site: prover.Site, Journal: w.job.Register, Attempts: prover.Attempts, Place: commission.NewPlaces(1),
+			Site: prover.Site, Journal: a.journal(w.job), Attempts: prover.Attempts, Place: commission.NewPlaces(1),
 			Watch: func(_ commission.Plan, s commission.Step, text string) { a.say("  %-8s %s", s, text) },
 		}
 		r := work(worker, ctx, plan)
+		if err := a.saveResult(context.WithoutCancel(ctx), w.job, r); err != nil {
+			return err
+		}
 		if field.TakeKeys(w.planner.Keys, r, time.Now()) {
 			if err := w.planner.Keys.Save(); err != nil {
 				return err
 			}
 		}
-		if r.Status != commission.Done {
+		switch {
+		case ctx.Err() != nil && r.Status != commission.Done:
+			return errInterrupted
+		case r.Status != commission.Done:
 			return needsError{fmt.Sprintf("%s %s. Next: %s", plan.Tag, r.Reason, r.Next)}
 		}
 		return a.report(w.device.Label() + " " + done)
@@ -125,8 +138,10 @@ func (a *App) restoreCommand() *cobra.Command {
 		Short: "Bring a reset device, or its replacement, to its recorded name and address",
 		Long: `For a device whose password is lost, or that was reset: reset it by its maker's steps;
 this waits until it is back and fresh, knows it by its MAC, and commissions it to its
-recorded name, address and password. For a dead device: put the replacement in and
-name its MAC (--with): it takes the dead one's place in the record.`,
+recorded name and address, with a new password. For a dead device: put the replacement
+in and name its MAC (--with): it takes the dead one's place in the record. It is also
+the only way back in for a device that raised an alarm, since whoever answers by its
+MAC is given a password: so it asks first.`,
 		Example: "  janustat restore C03 --wire eth0\n  janustat restore C03 --with 02:e4:42:00:01:77 --wire eth0",
 		Args:    oneDevice("restore"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -155,7 +170,14 @@ func (a *App) restore(ctx context.Context, w worked, with device.MAC, wait time.
 	if !with.IsZero() {
 		want = with
 	}
-	return a.withNet(func(n *reach.Net) error {
+	who := want.String()
+	if w.device.Alarm != "" {
+		who += ", which " + w.device.Alarm
+	}
+	if err := a.confirm(ctx, fmt.Sprintf("Give whoever answers as %s (%s) its place in the job, and a new password?", w.device.Label(), who)); err != nil {
+		return err
+	}
+	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
 		a.say("waiting for %s (%s) to come back fresh: reset it by its maker's steps …", w.device.Label(), want)
 		s, err := a.newSurvey(ctx, w.job, w.devices, n, surveyOptions{listen: wait, quietly: true})
 		if err != nil {
@@ -179,15 +201,14 @@ func (a *App) restore(ctx context.Context, w worked, with device.MAC, wait time.
 			if found.Enough {
 				break
 			}
+			if err := ctx.Err(); err != nil {
+				return errInterrupted
+			}
 			if time.Since(begun) >= wait {
 				return needsError{fmt.Sprintf("%s was not seen fresh within %s: reset it, and run this again", w.device.Label(), wait)}
 			}
 		}
-		carried, err := a.carry(ctx, w.job, w.devices, found, job.SurveyRecord{At: time.Now(), Laptop: n.Facts().Addresses, Offers: found.Offers})
-		if err != nil {
-			return err
-		}
-		d, err := replace(carried.devices, w.device.ID, want)
+		d, err := replace(w.devices, w.device.ID, want, withKinds(w.job, device.Merge(found.Sightings)))
 		if err != nil {
 			return err
 		}
@@ -200,34 +221,36 @@ func (a *App) restore(ctx context.Context, w worked, with device.MAC, wait time.
 
 // replace gives the device of an ID as the unit with a MAC: itself, or another
 // that takes its place and keeps tag, name and address.
-func replace(devices []device.Device, id int64, mac device.MAC) (*device.Device, error) {
-	d := deviceByID(devices, id)
-	if d.MAC != mac {
-		unit := deviceByMAC(devices, mac)
-		if unit == nil || unit.InJob == device.Taken {
-			return nil, usagef("%s is in the job already under another tag: `janustat leave` it first", mac)
-		}
-		d.MAC, d.Endpoint, d.Facts, d.Addresses, d.Clashing = unit.MAC, unit.Endpoint, unit.Facts, unit.Addresses, unit.Clashing
-		d.SeenAt = unit.SeenAt
+func replace(devices []device.Device, id int64, mac device.MAC, found []device.Device) (*device.Device, error) {
+	d := *deviceByID(devices, id)
+	if known := deviceByMAC(devices, mac); d.MAC != mac && known != nil && known.InJob == device.Taken {
+		return nil, usagef("%s is in the job already under another tag: `janustat leave` it first", mac)
 	}
-	d.Access, d.AsLeft, d.Proved = device.Fresh, nil, time.Time{}
-	return d, nil
+	unit := deviceByMAC(found, mac)
+	if unit == nil {
+		return nil, fmt.Errorf("%s was not heard again: run this once more", mac)
+	}
+	d.Apply(device.Restored{At: time.Now(), Unit: *unit})
+	return &d, nil
 }
 
 func (a *App) recommission(ctx context.Context, w worked, n *reach.Net, d *device.Device) error {
-	if user, password, ok := w.planner.Keys.For(w.device.MAC); ok && d.MAC != w.device.MAC {
-		w.planner.Keys.Set(d.MAC, user, password) // the one in the record
-		w.planner.Changed = true
+	for i := range w.planner.All {
+		if w.planner.All[i].ID == d.ID {
+			w.planner.All[i] = *d
+		}
 	}
-	w.planner.Keys.Forget(d.MAC)
-	w.planner.MaybeKeyed[d.ID] = true // it keeps the password that the record has
-	plans, err := a.plans(w.planner, []device.Device{*d})
+	w.planner.AdmitNewcomers = true // it was asked for by name
+	if err := w.planner.Renew(d); err != nil {
+		return usageError{err}
+	}
+	plans, err := a.plans(ctx, w.planner, []device.Device{*d})
 	if err != nil {
 		return err
 	}
-	prover, err := a.prover(ctx, w.job, []device.Device{*d}, n)
+	subnets, avoid, err := a.lay(ctx, w.job, w.planner.All, n)
 	if err != nil {
 		return err
 	}
-	return a.carryOut(ctx, w.job, prover.Site, w.planner, plans, 1, commission.DefaultHandLimit)
+	return a.carryOut(ctx, w.job, a.site(n, subnets, avoid), w.planner, plans, commissioning{crew: 1, hands: commission.DefaultHandLimit})
 }

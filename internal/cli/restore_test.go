@@ -41,20 +41,35 @@ func TestResetRestoreAndReplace(t *testing.T) {
 	code, out, errs := c.run("C01\n", "reset", "C01")
 	require.Equal(t, ExitDone, code, errs)
 	assert.Contains(t, out, "janustat restore C01")
-	assert.Contains(t, c.must("restore", "C01", "--for", "40s", "--quiet"), "1 done, 0 need you")
-	assert.Equal(t, key, c.must("key", "show", "C01"), "it has its recorded password again")
+	assert.Contains(t, c.must("list"), "reset")
+	assert.Contains(t, c.must(), "C01 was reset: janustat restore C01 brings it back")
+	_, mark := c.events(0)
+	for _, verb := range [][]string{{"commission", "--yes"}, {"key", "change", "C01", "--yes"}, {"restart", "C01", "--yes"}} {
+		code, out, errs = c.run("", append(verb, "--quiet")...)
+		assert.Equal(t, ExitNeeds, code, "%v", verb)
+		assert.Contains(t, out+errs, "was reset, and has not been brought back", "%v", verb)
+	}
+	since, _ := c.events(mark)
+	for _, e := range writes(since) {
+		assert.NotEqual(t, "dome-1", e.Host, "only restore brings it back: %+v", e)
+	}
+	code, _, errs = c.run("", "restore", "C01", "--for", "40s", "--quiet")
+	assert.Equal(t, ExitUsage, code)
+	assert.Contains(t, errs, "its place in the job, and a new password?")
+	assert.Contains(t, c.must("restore", "C01", "--for", "40s", "--quiet", "--yes"), "1 done, 0 need you")
+	assert.NotEqual(t, key, c.must("key", "show", "C01"), "what it had before may be known to whoever had it meanwhile")
 	assert.Contains(t, c.must("prove", "--quiet"), "2 of 2 devices proved")
 
 	// Its reset button is pressed, while its password is lost for good.
 	b.Device("dome-2").Reset()
-	assert.Contains(t, c.must("restore", "C02", "--for", "40s", "--quiet"), "1 done, 0 need you")
+	assert.Contains(t, c.must("restore", "C02", "--for", "40s", "--quiet", "--yes"), "1 done, 0 need you")
 
 	// C02 dies; another unit takes its place, its name and its address.
 	b.Device("dome-2").Unplug()
 	b.Device("spare").Plug()
 	var before, after struct{ Serial, MAC, Address, Name string }
 	require.NoError(t, json.Unmarshal([]byte(c.must("show", "C02", "--json")), &before))
-	assert.Contains(t, c.must("restore", "C02", "--with", "02:e4:42:00:01:77", "--for", "40s", "--quiet"), "1 done, 0 need you")
+	assert.Contains(t, c.must("restore", "C02", "--with", "02:e4:42:00:01:77", "--for", "40s", "--quiet", "--yes"), "1 done, 0 need you")
 	require.NoError(t, json.Unmarshal([]byte(c.must("show", "C02", "--json")), &after))
 	assert.Equal(t, "S1", after.Serial)
 	assert.Equal(t, "02:e4:42:00:01:77", after.MAC)
@@ -63,7 +78,7 @@ func TestResetRestoreAndReplace(t *testing.T) {
 	var all []struct{ MAC string }
 	require.NoError(t, json.Unmarshal([]byte(c.must("list", "--all", "--json")), &all))
 	assert.Len(t, all, 2, "the new unit has no row of its own")
-	code, _, errs = c.run("", "restore", "C02", "--with", "02:e4:42:00:01:01", "--for", "10s", "--quiet")
+	code, _, errs = c.run("", "restore", "C02", "--with", "02:e4:42:00:01:01", "--for", "10s", "--quiet", "--yes")
 	assert.NotEqual(t, ExitDone, code, "a unit of the job takes nobody's place: %s", errs)
 }
 

@@ -111,15 +111,21 @@ func TestTransportUsersAndServers(t *testing.T) {
 	require.Zero(t, code, errs)
 	c.bench.Device("beside").Meddle("intruder")
 	c.bench.Device("switched").Meddle("viewer")
+	_, mark = c.events(0)
 	code, out, _ = c.run("", "prove", "--quiet")
 	assert.Equal(t, ExitNeeds, code)
-	assert.Contains(t, out, "C01 users: should be only admin as administrator, viewer as user, watch as operator, is: also intruder")
 	assert.Contains(t, out, "C01 certificate: should be as surveyed")
+	assert.Contains(t, out, "C01 password: should be accepted, is: not offered: it is not what it was")
 	assert.Contains(t, out, "C03 users: should be only admin as administrator, viewer as user, is: viewer as operator, the password of viewer is refused (`janustat key change C03 --user viewer` gives it another)")
+	since, _ = c.events(mark)
+	for _, e := range since {
+		assert.False(t, e.Host == "beside" && e.What == bench.EventPassword, "a device with another certificate is offered a password: %+v", e)
+	}
 	assert.Contains(t, c.must("key", "change", "C03", "--user", "viewer", "--yes", "--quiet"), "1 done, 0 need you")
 	_, out, _ = c.run("", "prove", "--quiet")
 	assert.NotContains(t, out, "C03 users")
-	assert.Contains(t, c.must("survey", "--for", "3s"), "certificate ")
+	assert.Contains(t, c.must("show", "C01"), "ALARM        it shows another certificate")
+	assert.Contains(t, c.must(), "ALARM C01")
 
 	code, _, errs = c.run("Factory-111\n", "key", "set")
 	assert.Equal(t, ExitUsage, code)

@@ -2,11 +2,18 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"net/netip"
 	"os"
+	"slices"
+	"strings"
+	"time"
 
 	"janustat/core/device"
+	"janustat/internal/field"
 	"janustat/internal/job"
 )
 
@@ -20,6 +27,13 @@ type standing struct {
 	Commissioned int    `json:"commissioned"`
 	Proved       int    `json:"proved"`
 	Next         string `json:"next"`
+	// Alarms are devices that are not what they were; Reset those that wait to be restored.
+	Alarms []string `json:"alarms,omitempty"`
+	Reset  []string `json:"reset,omitempty"`
+	// PassedBy are recorders and panels of the site that nobody has decided about.
+	PassedBy []string `json:"passed_by,omitempty"`
+	Stale    []string `json:"stale,omitempty"` // devices that the record on disk tells otherwise
+	Differs  []string `json:"differs,omitempty"`
 }
 
 func (a *App) status(ctx context.Context) error {
@@ -37,7 +51,11 @@ func (a *App) status(ctx context.Context) error {
 		return err
 	}
 	s := stand(j.Sheet.Name, devices, !last.At.IsZero())
-	if s.Next == nextHandover && recordIsCurrent(j, devices) {
+	g, differs, _ := field.Regard(ctx, j, devices) // a disagreement is told by allot
+	s.Differs, s.PassedBy = differs, passedBy(devices, g.Subnet)
+	made, there := recordMade(j)
+	s.Stale = staleTags(devices, made, there)
+	if s.Next == nextHandover && there && len(s.Stale) == 0 {
 		s.Next = "nothing: the record in " + job.HandoverDir + " is up to date"
 	}
 	if a.json {
@@ -50,8 +68,48 @@ func (a *App) status(ctx context.Context) error {
 	if s.Taken > 0 {
 		fmt.Fprintf(a.Out, "%d taken (%s): %d allotted, %d commissioned, %d proved\n", s.Taken, countByKind(tagged(devices)), s.Allotted, s.Commissioned, s.Proved)
 	}
+	for i := range devices {
+		if d := &devices[i]; d.Alarm != "" && d.InJob == device.Taken {
+			fmt.Fprintf(a.Out, "%s %s %s: nothing is offered to it. janustat show %s\n", a.paint(a.Out, badStyle, "ALARM"), d.Label(), d.Alarm, d.Label())
+		}
+	}
+	for _, tag := range s.Reset {
+		fmt.Fprintf(a.Out, "%s was reset: janustat restore %s brings it back\n", tag, tag)
+	}
+	for _, text := range append(slices.Clone(s.PassedBy), s.Differs...) {
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
+	}
+	if len(s.Stale) > 0 {
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, staleText(s.Stale)))
+	}
 	fmt.Fprintf(a.Out, "Next: %s\n", s.Next)
 	return nil
+}
+
+// passedBy tells of recorders and panels in the site's subnet that are protected and
+// that nobody has decided about: the others are matched to them.
+func passedBy(devices []device.Device, site netip.Prefix) (out []string) {
+	for i := range devices {
+		d := &devices[i]
+		here := !site.IsValid() || site.Contains(d.Address())
+		if d.InJob != device.Undecided || d.NotOurs || d.Access != device.Sealed || d.Kind != device.Recorder && d.Kind != device.Panel || !here {
+			continue
+		}
+		out = append(out, fmt.Sprintf("%s %s at %s is protected and not in the job: is it the site's? `janustat take %s`, then `janustat key set` with its password; or `janustat leave %[4]s`",
+			d.Kind, strings.TrimSpace(d.Make+" "+d.Label()), addressText(d.Address()), refText(d)))
+	}
+	return out
+}
+
+// refText is the surest way to name a device on the command line.
+func refText(d *device.Device) string {
+	switch {
+	case d.Tag != "":
+		return d.Tag
+	case !d.MAC.IsZero():
+		return d.MAC.String()
+	}
+	return addressText(d.Address())
 }
 
 // stand counts, and tells the next command in the order of the work.
@@ -70,8 +128,14 @@ func stand(name string, devices []device.Device, surveyed bool) standing {
 		}
 		s.Taken++
 		count(&s.Allotted, d.Allotted != nil)
-		count(&s.Commissioned, d.AsLeft != nil)
+		count(&s.Commissioned, d.Commissioned())
 		count(&s.Proved, !d.Proved.IsZero())
+		if d.Alarm != "" {
+			s.Alarms = append(s.Alarms, d.Tag)
+		}
+		if !d.ResetAt.IsZero() {
+			s.Reset = append(s.Reset, d.Tag)
+		}
 	}
 	switch {
 	case !surveyed:
@@ -80,8 +144,10 @@ func stand(name string, devices []device.Device, surveyed bool) standing {
 		s.Next = "janustat take all"
 	case s.Allotted < s.Taken:
 		s.Next = "janustat allot"
-	case s.Commissioned < s.Taken:
+	case s.Commissioned+len(s.Reset) < s.Taken:
 		s.Next = "janustat commission"
+	case len(s.Reset) > 0:
+		s.Next = "janustat restore " + s.Reset[0]
 	case s.Proved < s.Taken:
 		s.Next = "janustat prove"
 	default:
@@ -92,16 +158,57 @@ func stand(name string, devices []device.Device, surveyed bool) standing {
 
 const nextHandover = "janustat handover"
 
-// recordIsCurrent reports whether the record was written after the last proof.
-func recordIsCurrent(j *job.Job, devices []device.Device) bool {
-	info, err := os.Stat(j.Path(job.HandoverDir, "register.json"))
+// recordMade tells when the record that is on disk was made, by its own word.
+func recordMade(j *job.Job) (at time.Time, there bool) {
+	f, err := os.Open(j.Path(job.HandoverDir, "register.json"))
 	if err != nil {
-		return false
+		return time.Time{}, false
 	}
+	defer f.Close()
+	var r struct {
+		Made time.Time `json:"made_at"`
+	}
+	if json.NewDecoder(io.LimitReader(f, maxRecord)).Decode(&r) != nil {
+		return time.Time{}, true
+	}
+	return r.Made, true
+}
+
+// maxRecord bounds a record that is read, in bytes.
+const maxRecord = 64 << 20
+
+// staleTags gives the devices that have changed since the record was made.
+func staleTags(devices []device.Device, made time.Time, there bool) (out []string) {
 	for i := range devices {
-		if devices[i].Proved.After(info.ModTime()) {
-			return false
+		d := &devices[i]
+		inRecord := d.InJob == device.Taken || d.InJob == device.Left && d.Commissioned()
+		if there && inRecord && d.ChangedAt.Truncate(time.Second).After(made) {
+			out = append(out, d.Label())
 		}
 	}
-	return true
+	return out
+}
+
+func staleText(tags []string) string {
+	const most = 8
+	shown := strings.Join(tags[:min(len(tags), most)], " ")
+	if n := len(tags) - most; n > 0 {
+		shown += fmt.Sprintf(" and %d more", n)
+	}
+	return fmt.Sprintf("The record in %s is out of date (%s): `janustat handover` writes it anew", job.HandoverDir, shown)
+}
+
+// tellStale says once, after a command, that the record on disk is not true any more.
+func (a *App) tellStale(j *job.Job) {
+	made, there := recordMade(j)
+	if !there || a.quiet {
+		return
+	}
+	devices, err := j.Register.Devices(context.Background())
+	if err != nil {
+		return
+	}
+	if tags := staleTags(devices, made, there); len(tags) > 0 {
+		a.say("%s", staleText(tags))
+	}
 }

@@ -15,6 +15,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/oui"
@@ -26,11 +27,13 @@ import (
 // surveyOptions are how a survey is done.
 type surveyOptions struct {
 	listen  time.Duration
+	stay    time.Duration // how long a watch stays; 0 until it is stopped
 	wide    []netip.Prefix
 	expect  expected
 	watch   bool
 	from    string // a capture to replay
 	quietly bool   // tells nothing while it runs
+	secrets func() // waits until the passwords of the job are known; may be nil
 }
 
 func (a *App) surveyCommand() *cobra.Command {
@@ -62,7 +65,10 @@ goes and restarts.`,
 			if o.expect, err = parseExpected(expect); err != nil {
 				return err
 			}
-			if (len(expect) > 0 || sheetExpects) && !c.Flags().Changed("for") {
+			switch asked := c.Flags().Changed("for"); {
+			case o.watch && asked: // all of it together
+				o.stay, o.listen = o.listen, min(o.listen, field.DefaultListen)
+			case (len(expect) > 0 || sheetExpects) && !asked && !o.watch:
 				o.listen = expectListen
 			}
 			if o.from != "" && (o.watch || len(o.wide) > 0 || a.capture != "") {
@@ -79,7 +85,7 @@ goes and restarts.`,
 		},
 	}
 	f := c.Flags()
-	f.DurationVar(&o.listen, "for", o.listen, "listen at least this long; with --expect, at most (one minute if left out)")
+	f.DurationVar(&o.listen, "for", o.listen, "listen at least this long; with --expect, at most (one minute if left out); with --watch, stay so long")
 	f.StringSliceVar(&wide, "wide", nil, "sweep this `CIDR` too, at the job sheet's rate; may be given several times")
 	f.StringSliceVar(&expect, "expect", nil, "end once this `COUNT` is met: 24, or camera=22,recorder=1")
 	f.BoolVar(&sheetExpects, "expect-sheet", false, "the same, with the counts in the job sheet under expected")
@@ -113,7 +119,12 @@ type surveyJSON struct {
 	Offers  []job.Offer     `json:"dhcp_offers"`
 	VLANs   map[uint16]int  `json:"vlan_tagged_frames,omitempty"`
 	Missing []string        `json:"missing,omitempty"`
-	TookMS  int64           `json:"took_ms"`
+	// NotThere are devices of the job that did not answer, by tag.
+	NotThere []string      `json:"not_there,omitempty"`
+	Floods   []field.Flood `json:"floods,omitempty"`   // hosts that claim more than any honest one
+	NotKept  int           `json:"not_kept,omitempty"` // hosts beyond what is kept
+	Differs  []string      `json:"differs,omitempty"`
+	TookMS   int64         `json:"took_ms"`
 }
 
 // surveyed is what a survey gave, before it is kept.
@@ -122,9 +133,12 @@ type surveyed struct {
 	devices []device.Device // the whole register, carried on
 	changes []device.Change
 	record  job.SurveyRecord
+	differs []string // what sources say of the site network that is not taken over
+	crowd   int      // hosts that were heard and are not kept
 }
 
 func (a *App) survey(ctx context.Context, j *job.Job, known []device.Device, o surveyOptions) error {
+	o.secrets = a.knowSecrets(ctx)
 	if o.from != "" {
 		s, err := a.replay(ctx, j, known, o.from)
 		if err != nil {
@@ -132,15 +146,28 @@ func (a *App) survey(ctx context.Context, j *job.Job, known []device.Device, o s
 		}
 		return a.finishSurvey(ctx, j, s, o)
 	}
-	return a.withNet(func(n *reach.Net) error {
+	begun := time.Now()
+	return a.withNet(ctx, shortPatience, func(ctx context.Context, n *reach.Net) error {
 		s, err := a.look(ctx, j, known, n, o)
 		if err != nil {
 			return err
 		}
-		if err := a.finishSurvey(ctx, j, s, o); err != nil && !o.watch {
+		// What was found is kept, though it was stopped.
+		if err := a.finishSurvey(context.WithoutCancel(ctx), j, s, o); err != nil && !o.watch {
 			return err
 		}
+		if s.found.Stopped {
+			if err := context.Cause(ctx); !errors.Is(err, context.Canceled) {
+				return err
+			}
+			return fmt.Errorf("%w: what was found so far is kept", errInterrupted)
+		}
 		if o.watch && !s.found.Enough {
+			if o.stay > 0 {
+				var cancel context.CancelFunc
+				ctx, cancel = context.WithTimeout(ctx, max(o.stay-time.Since(begun), time.Millisecond))
+				defer cancel()
+			}
 			return a.watch(ctx, j, s, n, o)
 		}
 		return nil
@@ -168,7 +195,25 @@ func (a *App) look(ctx context.Context, j *job.Job, known []device.Device, n *re
 	if err != nil {
 		return nil, err
 	}
-	return a.carry(ctx, j, known, found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: found.Offers})
+	// With the cable out in between, what did not answer says nothing: it is looked again.
+	for n.LinkDownSince(begun) && ctx.Err() == nil {
+		if err := n.AwaitLink(ctx, true); err != nil {
+			return nil, err
+		}
+		round := time.Now()
+		again, err := s.Run(ctx)
+		if err != nil {
+			return nil, err
+		}
+		again.Sightings = append(found.Sightings, again.Sightings...)
+		if found = again; !n.LinkDownSince(round) {
+			break
+		}
+	}
+	if o.secrets != nil {
+		o.secrets()
+	}
+	return a.carry(context.WithoutCancel(ctx), j, known, found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: found.Offers})
 }
 
 func (a *App) newSurvey(ctx context.Context, j *job.Job, known []device.Device, n *reach.Net, o surveyOptions) (field.Survey, error) {
@@ -213,10 +258,41 @@ func (a *App) carry(ctx context.Context, j *job.Job, known []device.Device, foun
 	if err != nil {
 		return nil, err
 	}
+	for i := range found.Sightings {
+		text.Each(&found.Sightings[i].Facts, a.veil.Text)
+	}
 	s := &surveyed{found: found, record: record}
-	s.devices, s.changes = device.Reconcile(known, withKinds(j, device.Merge(found.Sightings)), last.At)
-	s.record.Found = len(s.devices)
+	met := withKinds(j, device.Merge(found.Sightings))
+	met, s.crowd = withoutCrowd(met, known)
+	s.devices, s.changes = device.Reconcile(known, met, last.At)
+	s.record.Found, s.record.Met = len(s.devices), len(met)
 	return s, nil
+}
+
+// maxBystanders is how many hosts that say nothing of themselves are kept beside the
+// devices. A building has hundreds; what pretends to be thousands is one stranger.
+const maxBystanders = 1000
+
+// withoutCrowd leaves out the hosts beyond that, of which nothing is known but that they
+// were heard; the first by their MAC stay. It tells how many it left out.
+func withoutCrowd(met, known []device.Device) (kept []device.Device, crowd int) {
+	ours := map[device.MAC]bool{}
+	for i := range known {
+		ours[known[i].MAC] = true
+	}
+	n := 0
+	for i := range met {
+		d := &met[i]
+		said := d.Kind != device.Other || d.Access != device.Unmanaged || ours[d.MAC]
+		if !said {
+			if n++; n > maxBystanders {
+				crowd++
+				continue
+			}
+		}
+		kept = append(kept, *d)
+	}
+	return kept, crowd
 }
 
 // keep writes a survey to the register.
@@ -224,11 +300,11 @@ func (a *App) keep(ctx context.Context, j *job.Job, s *surveyed) error {
 	if err := j.Register.AddSurvey(ctx, s.record); err != nil {
 		return err
 	}
-	site := netip.Prefix{}
-	if g, err := field.Ground(ctx, j, s.devices); err == nil {
-		site = g.Subnet
+	// Where sources disagree, what is known of the site stays; allot tells.
+	if _, differs, err := field.KeepGround(ctx, j, s.devices, false); err == nil {
+		s.differs = differs
 	}
-	field.Judge(j.Sheet, s.devices, site)
+	field.Judge(j.Sheet, s.devices, field.SiteSubnet(ctx, j, s.devices))
 	return j.Register.Save(ctx, s.devices)
 }
 
@@ -249,19 +325,40 @@ func (a *App) finishSurvey(ctx context.Context, j *job.Job, s *surveyed, o surve
 	}
 	devices := s.seen()
 	missing := o.expect.missing(devices)
+	gone := notThere(s.devices, devices)
 	if a.json {
-		err := a.emit(surveyJSON{allJSON(devices), orEmpty(s.changes), orEmpty(s.found.Offers), s.found.VLANs, missing, s.record.Took.Milliseconds()})
+		err := a.emit(surveyJSON{
+			Devices: allJSON(devices), Changes: orEmpty(s.changes), Offers: orEmpty(s.found.Offers), VLANs: s.found.VLANs, Missing: missing,
+			NotThere: gone, Floods: s.found.Floods, NotKept: s.crowd, Differs: s.differs, TookMS: s.record.Took.Milliseconds(),
+		})
 		if err != nil {
 			return err
 		}
 	} else {
-		a.printSurvey(devices, s.changes, s.found, s.record.Took)
-		a.printExpected(o.expect, devices, missing)
+		a.printSurvey(devices, s)
+		for _, text := range passedBy(devices, field.SiteSubnet(ctx, j, s.devices)) {
+			fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
+		}
+		a.printExpected(o.expect, devices, missing, gone)
 	}
 	if len(missing) > 0 {
 		return needsError{}
 	}
 	return nil
+}
+
+// notThere names the devices of the job that a survey did not meet.
+func notThere(all, met []device.Device) (out []string) {
+	seen := map[device.MAC]bool{}
+	for i := range met {
+		seen[met[i].MAC] = true
+	}
+	for _, d := range tagged(all) {
+		if !seen[d.MAC] {
+			out = append(out, d.Tag)
+		}
+	}
+	return out
 }
 
 // withKinds makes bystanders of devices that nothing more is known of, and says
@@ -272,19 +369,14 @@ func withKinds(j *job.Job, devices []device.Device) []device.Device {
 		if devices[i].Kind == "" {
 			devices[i].Kind = device.Other
 		}
-		if devices[i].Access == "" {
-			devices[i].Access = device.Unmanaged
-		}
+		devices[i].Apply(device.Silent{})
 	}
 	return devices
 }
 
 // lay gives the subnets to work in and the addresses that visitors must not borrow.
 func (a *App) lay(ctx context.Context, j *job.Job, devices []device.Device, n *reach.Net) (*field.Subnets, func(netip.Addr) bool, error) {
-	var site netip.Prefix
-	if g, err := field.Ground(ctx, j, devices); err == nil {
-		site = g.Subnet
-	}
+	site := field.SiteSubnet(ctx, j, devices)
 	reserved, err := field.Reserved(ctx, j, devices)
 	if err != nil {
 		return nil, nil, err
@@ -302,6 +394,12 @@ func (a *App) lay(ctx context.Context, j *job.Job, devices []device.Device, n *r
 			given[x] = true
 		}
 	}
+	for _, r := range reserved {
+		if r.Range.From == r.Range.To {
+			given[r.Range.From] = true
+		}
+	}
+	reserved = slices.DeleteFunc(reserved, func(r ground.Reserved) bool { return r.Range.From == r.Range.To })
 	avoid := func(x netip.Addr) bool {
 		return given[x] ||
 			slices.ContainsFunc(reserved, func(r ground.Reserved) bool { return r.Range.Contains(x) }) ||
@@ -322,7 +420,7 @@ func sortForPeople(devices []device.Device) {
 		if c := x.Kind.Order() - y.Kind.Order(); c != 0 {
 			return c
 		}
-		if c := strings.Compare(x.Tag, y.Tag); c != 0 {
+		if c := text.Natural(x.Tag, y.Tag); c != 0 {
 			return c
 		}
 		if c := x.Address().Compare(y.Address()); c != 0 {
@@ -332,24 +430,31 @@ func sortForPeople(devices []device.Device) {
 	})
 }
 
-func (a *App) printSurvey(devices []device.Device, changes []device.Change, found *field.Findings, took time.Duration) {
-	w := a.Out
+func (a *App) printSurvey(devices []device.Device, s *surveyed) {
+	w, found := a.Out, s.found
 	if len(devices) == 0 {
 		fmt.Fprintln(w, "Nothing answered. Check the cable and the adapter, or listen longer: janustat survey --for 30s")
 		return
 	}
 	a.write(w, deviceListing(devices))
-	fmt.Fprintf(w, "\n%s, in %.1f s\n", countByKind(devices), took.Seconds())
+	fmt.Fprintf(w, "\n%s, in %.1f s\n", countByKind(devices), s.record.Took.Seconds())
 	a.printLAN(devices, found)
+	a.printFloods(s)
 	subnets := make([]netip.Prefix, 0, len(found.Unvisited))
 	for p := range found.Unvisited {
 		subnets = append(subnets, p)
 	}
 	slices.SortFunc(subnets, func(x, y netip.Prefix) int { return x.Addr().Compare(y.Addr()) })
-	for _, p := range subnets {
+	for _, p := range subnets[:min(len(subnets), manyChanges)] {
 		fmt.Fprintf(w, "%s could not be visited: %s\n", p, found.Unvisited[p])
 	}
-	a.printChanges(changes)
+	if n := len(subnets) - manyChanges; n > 0 {
+		fmt.Fprintf(w, "%s more could not be visited\n", plural(n, "subnet"))
+	}
+	for _, text := range s.differs {
+		fmt.Fprintln(w, a.wrap(w, 2, "note: "+text))
+	}
+	a.printChanges(s.changes)
 	open := 0
 	for i := range devices {
 		if devices[i].Configurable() && devices[i].InJob == device.Undecided && !devices[i].NotOurs {
@@ -359,6 +464,24 @@ func (a *App) printSurvey(devices []device.Device, changes []device.Change, foun
 	if open > 0 {
 		fmt.Fprintf(w, "Next: janustat take all   (%s ready to be taken)\n", plural(open, "device"))
 	}
+}
+
+// printFloods names who says more than any honest host.
+func (a *App) printFloods(s *surveyed) {
+	w := a.Out
+	for _, f := range s.found.Floods {
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, badStyle, "flood "), a.wrap(w, 8, floodText(f)))
+	}
+	if s.crowd > 0 {
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, badStyle, "crowd "), a.wrap(w, 8, fmt.Sprintf("%d more hosts were heard that say nothing of themselves; they are not listed or kept", s.crowd)))
+	}
+}
+
+func floodText(f field.Flood) string {
+	if f.Address.IsValid() {
+		return fmt.Sprintf("%s %s: one stranger with many names. The devices there are told apart by their MACs all the same.", f.Who(), f.What)
+	}
+	return fmt.Sprintf("%s %s: more than any honest host, and not believed any further. Find it by its MAC in the switch's table, and unplug it.", f.Who(), f.What)
 }
 
 // printLAN says in plain words what is wrong with the LAN, or worth knowing.
@@ -451,6 +574,10 @@ func (a *App) printChanges(changes []device.Change) {
 	fmt.Fprintf(a.Out, "Since the last survey: %d new, %d gone, %d back, %d changed\n", counts["new"], counts["gone"], counts["back"], counts["changed"])
 	for _, c := range changes {
 		if c.What == "new" && counts["new"] > manyChanges {
+			continue
+		}
+		if c.What == "alarm" {
+			fmt.Fprintf(a.Out, "  %s    %s  %s\n", a.paint(a.Out, badStyle, "ALARM"), c.Label, a.wrap(a.Out, 4, c.Text+": nothing is offered to it. If it was reset or replaced on purpose: janustat restore "+c.Label))
 			continue
 		}
 		fmt.Fprintf(a.Out, "  %-8s %s  %s\n", c.What, c.Label, c.Text)

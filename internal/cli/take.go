@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"janustat/core/device"
+	"janustat/internal/field"
 	"janustat/internal/job"
 )
 
@@ -15,7 +17,7 @@ const selectorHelp = `
 A SELECTOR is all, a key=value (kind=, access=, condition=, make=, model=; several
 narrow each other, several values of one key widen it), or a device: a tag, a MAC
 or its last digits, a serial number, or an address. "all" and key=value never mean
-a sealed or unmanaged device unless access= asks for it.`
+a sealed or unmanaged device unless access= asks for it, or kind= for recorders or panels.`
 
 func (a *App) takeCommand() *cobra.Command {
 	return a.choiceCommand("take", "Put devices into the job", device.Taken,
@@ -80,8 +82,8 @@ func (a *App) choose(ctx context.Context, j *job.Job, devices []device.Device, s
 			if d.NotOurs {
 				return usagef("%s at %s is on a subnet that the job sheet says is another's (network.not_ours): it is never touched", d.Label(), addressText(d.Address()))
 			}
-			if kind != "" && (d.Kind == device.Other || d.Access == device.Unmanaged) {
-				d.Kind = kind
+			if kind != "" && d.Kind != kind {
+				d.Apply(device.Named{At: time.Now(), Kind: kind})
 			}
 			if d.Kind == device.Other {
 				return usagef("%s does not say what it is: say it with --kind, as in `janustat take %s --kind camera`; then it is set up by hand, or leased an address if it has none", d.Label(), d.MAC)
@@ -89,8 +91,12 @@ func (a *App) choose(ctx context.Context, j *job.Job, devices []device.Device, s
 		}
 	}
 	changed := slices.DeleteFunc(slices.Clone(chosen), func(i int) bool { return devices[i].InJob == choice })
+	var kept []string
 	for _, i := range changed {
-		devices[i].InJob = choice
+		if choice == device.Left && devices[i].Commissioned() {
+			kept = append(kept, fmt.Sprintf("%s keeps %s and its password, which stays on the keyring; the record goes on naming it, as left out", devices[i].Label(), devices[i].AsLeft.Address))
+		}
+		devices[i].Apply(device.Chosen{At: time.Now(), Choice: choice})
 	}
 	if choice == device.Taken {
 		device.AssignTags(devices, chosen)
@@ -104,7 +110,12 @@ func (a *App) choose(ctx context.Context, j *job.Job, devices []device.Device, s
 		if !a.json {
 			a.write(a.Out, deviceListing(shown))
 		}
-		if err := a.confirm(fmt.Sprintf("Mark %s (%s) as %s?", plural(len(shown), "device"), countByKind(shown), choice)); err != nil {
+		if !a.json {
+			for _, text := range kept {
+				fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
+			}
+		}
+		if err := a.confirm(ctx, fmt.Sprintf("Mark %s (%s) as %s?", plural(len(shown), "device"), countByKind(shown), choice)); err != nil {
 			return err
 		}
 		if err := j.Register.Save(ctx, devices); err != nil {
@@ -116,6 +127,7 @@ func (a *App) choose(ctx context.Context, j *job.Job, devices []device.Device, s
 	}
 	if len(chosen) == 0 {
 		fmt.Fprintln(a.Out, "No device fits: janustat list --all shows what there is.")
+		a.printPassedBy(ctx, j, devices, choice)
 		return nil
 	}
 	fmt.Fprintf(a.Out, "%s %s", plural(len(shown), "device"), choice)
@@ -123,5 +135,17 @@ func (a *App) choose(ctx context.Context, j *job.Job, devices []device.Device, s
 		fmt.Fprintf(a.Out, ", %d already", n)
 	}
 	fmt.Fprintln(a.Out)
+	a.printPassedBy(ctx, j, devices, choice)
 	return nil
+}
+
+// printPassedBy names the recorders and panels in the site's subnet that nobody has
+// decided about, since all the others are matched to them.
+func (a *App) printPassedBy(ctx context.Context, j *job.Job, devices []device.Device, choice device.Choice) {
+	if choice != device.Taken {
+		return
+	}
+	for _, text := range passedBy(devices, field.SiteSubnet(ctx, j, devices)) {
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
+	}
 }

@@ -24,7 +24,11 @@ func (a *App) watch(ctx context.Context, j *job.Job, s *surveyed, n *reach.Net, 
 		return err
 	}
 	survey.Enough = o.expect.met(j, s.devices)
-	a.say("watching %s; ctrl-C ends", plural(len(s.seen()), "device"))
+	until := "ctrl-C ends"
+	if o.stay > 0 {
+		until = "for " + roundText(o.stay.Round(time.Second)) + "; ctrl-C ends it sooner"
+	}
+	a.say("watching %s; %s", plural(len(s.seen()), "device"), until)
 	begun := time.Now()
 	var printErr error
 	found, err := field.Watch{Survey: survey, Known: s.seen(), Event: func(e field.Event) {

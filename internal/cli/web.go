@@ -7,8 +7,6 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
-	"os/exec"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,6 +16,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/secret"
 	"janustat/internal/field"
 	"janustat/internal/reach"
 	"janustat/internal/web"
@@ -44,7 +43,9 @@ too, several on one address side by side, and the laptop's settings stay as they
 are. Each device has a link of its own that nobody can guess; nothing but this laptop
 can use it. No password is filled in. Ctrl-C ends it.
 
---port names other ports: 8080, 8443/https, or 554/tcp for a plain TCP forward.`,
+--port names other ports: 8080, 8443/https, or 554/tcp for a plain TCP forward, which
+every user of this laptop can use as long as it is open. A device that is not what it
+was when it was opened is not shown: nobody is to type its password there.`,
 		Example: "  janustat web C01 --wire eth0 --open\n  janustat web C01 C02\n  janustat web C01 --port 8080 --port 554/tcp",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -100,12 +101,12 @@ func (a *App) web(ctx context.Context, refs []string, openings []opening, open b
 		}
 		chosen = append(chosen, d)
 	}
-	return a.withNet(func(n *reach.Net) error {
+	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
 		subnets, avoid, err := a.lay(ctx, j, devices, n)
 		if err != nil {
 			return err
 		}
-		v := webView{app: a, site: &field.Site{Net: n, Subnets: subnets, Avoid: avoid}, log: log, openings: openings}
+		v := webView{app: a, site: a.site(n, subnets, avoid), log: log, openings: openings}
 		if v.server, err = web.Listen(log); err != nil {
 			return err
 		}
@@ -118,9 +119,14 @@ func (a *App) web(ctx context.Context, refs []string, openings []opening, open b
 		if err := a.printLinks(links); err != nil {
 			return err
 		}
+		for _, l := range links {
+			if l.tcp {
+				a.say("note: %s takes connections of every user of this laptop", l.Link)
+			}
+		}
 		if open {
 			for _, l := range links {
-				a.browse(l)
+				defer a.browse(l)()
 			}
 		}
 		a.say("ctrl-C ends")
@@ -148,23 +154,6 @@ func (a *App) printLinks(links []webLink) error {
 		}
 	}
 	return nil
-}
-
-// browse starts the system's browser; if it cannot, the link is there to be typed.
-func (a *App) browse(l webLink) {
-	if l.tcp {
-		return
-	}
-	name, args := "xdg-open", []string{l.Link}
-	switch runtime.GOOS {
-	case "darwin":
-		name = "open"
-	case "windows":
-		name, args = "rundll32", []string{"url.dll,FileProtocolHandler", l.Link}
-	}
-	if err := exec.Command(name, args...).Start(); err != nil {
-		a.say("the browser could not be started (%v): open the link yourself", err)
-	}
 }
 
 type webView struct {
@@ -196,6 +185,9 @@ func (v *webView) openOne(ctx context.Context, d *device.Device) ([]webLink, err
 	if err != nil {
 		return nil, err
 	}
+	if err := v.recognise(ctx, d, at); err != nil {
+		return nil, err
+	}
 	dial, err := v.site.Dialer(ctx, d.MAC, at)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", d.Label(), err)
@@ -225,6 +217,41 @@ func (v *webView) openOne(ctx context.Context, d *device.Device) ([]webLink, err
 	}
 	return out, nil
 }
+
+// recognise makes sure that a device which was opened before is what it was.
+func (v *webView) recognise(ctx context.Context, d *device.Device, at netip.Addr) error {
+	if d.OpenedAt.IsZero() || d.Access == device.Unmanaged {
+		return nil
+	}
+	if d.Alarm != "" && d.ResetAt.IsZero() {
+		return needsError{fmt.Sprintf("%s is not what it was: it %s. Its page is not shown, since nobody is to type its password there", d.Label(), strings.TrimPrefix(d.Alarm, "it "))}
+	}
+	plan := field.KeyPlan(d, "", secret.Password{})
+	plan.MuteTLS = ""
+	ctx, cancel := context.WithTimeoutCause(ctx, recogniseLimit, errors.New("its service does not answer"))
+	defer cancel()
+	s, err := v.site.Open(ctx, plan, at)
+	if err != nil {
+		v.app.say("note: %s does not say who it is (%v); its page is shown all the same", d.Label(), err)
+		return nil
+	}
+	defer s.Close()
+	_, err = commission.Recognise(ctx, s, plan, false)
+	if err == nil {
+		access, aerr := s.Access(ctx)
+		if aerr == nil && access == device.Fresh && d.ResetAt.IsZero() {
+			err = &commission.AlarmError{Why: "it says that it has no password, and was opened by one before"}
+		}
+	}
+	var alarm *commission.AlarmError
+	if errors.As(err, &alarm) {
+		return needsError{fmt.Sprintf("%s is not what it was: %s. Its page is not shown, since nobody is to type its password there; `janustat restore %[1]s` takes it back in, if it was reset on purpose", d.Label(), alarm.Why)}
+	}
+	return nil
+}
+
+// recogniseLimit is how long a device may take to say who it is.
+const recogniseLimit = 12 * time.Second
 
 // find meets the device where it is now.
 func (v *webView) find(ctx context.Context, d *device.Device) (netip.Addr, error) {

@@ -52,6 +52,7 @@ func TestScripts(t *testing.T) {
 			e.Defer(func() { os.RemoveAll(dir) })
 			e.Defer(func() { holdBenches(e.T().(testing.TB), e.WorkDir) })
 			e.Setenv("SOCK", dir+"/b")
+			e.Setenv("JANUSTAT_STATE", dir+"/state")
 			e.Setenv("JANUSTAT_PASSPHRASE", "ferry at quillmere")
 			return nil
 		},

@@ -35,6 +35,7 @@ var lans atomic.Int64
 func newLAN(t testing.TB) *lan {
 	driver.NeedRoot(t)
 	l := &lan{t, fmt.Sprintf("jst%dn%d", os.Getpid(), lans.Add(1))}
+	t.Cleanup(func() { os.RemoveAll(filepath.Join(os.TempDir(), l.name+"-state")) })
 	l.add("sw")
 	l.in("sw", "ip", "link", "add", "br0", "type", "bridge")
 	l.in("sw", "ip", "link", "set", "br0", "up")
@@ -64,7 +65,14 @@ func (l *lan) plug(host, mac, address string) {
 }
 
 func (l *lan) in(host string, args ...string) string {
-	return l.must(exec.Command("ip", append([]string{"netns", "exec", l.ns(host)}, args...)...))
+	return l.must(l.command(host, args...))
+}
+
+// command is a command on a host. Each LAN counts tries of passwords for itself.
+func (l *lan) command(host string, args ...string) *exec.Cmd {
+	c := exec.Command("ip", append([]string{"netns", "exec", l.ns(host)}, args...)...)
+	c.Env = append(os.Environ(), "JANUSTAT_STATE="+filepath.Join(os.TempDir(), l.name+"-state"))
+	return c
 }
 
 func (l *lan) must(c *exec.Cmd) string {

@@ -35,7 +35,7 @@ func needPrograms(t testing.TB, names ...string) {
 // daemon runs a program on a host until the test ends.
 func (l *lan) daemon(host string, args ...string) {
 	l.t.Helper()
-	c := exec.Command("ip", append([]string{"netns", "exec", l.ns(host)}, args...)...)
+	c := l.command(host, args...)
 	var out bytes.Buffer
 	c.Stdout, c.Stderr = &out, &out
 	require.NoError(l.t, c.Start())
@@ -166,7 +166,7 @@ func TestStrangersAreFoundDescribedAndLeftAlone(t *testing.T) {
 // fails runs a command that has to end with a code, and gives what it printed.
 func (l *lan) fails(host string, code int, args ...string) string {
 	l.t.Helper()
-	out, err := exec.Command("ip", append([]string{"netns", "exec", l.ns(host)}, args...)...).CombinedOutput()
+	out, err := l.command(host, args...).CombinedOutput()
 	var exit *exec.ExitError
 	require.ErrorAs(l.t, err, &exit, string(out))
 	require.Equal(l.t, code, exit.ExitCode(), string(out))

@@ -2,6 +2,7 @@ package field
 
 import (
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -9,7 +10,6 @@ import (
 	"time"
 
 	"janustat/core/device"
-	"janustat/internal/job"
 	"janustat/internal/reach"
 	"janustat/internal/speak/mdns"
 	"janustat/internal/speak/ssdp"
@@ -101,8 +101,10 @@ func (r *surveyRun) probeOthers(v *reach.Visitor, to groups, round int) {
 // multicast, and the site's DNS servers that are in it.
 func (r *surveyRun) askNames(subnet netip.Prefix, v *reach.Visitor, to groups) {
 	var list []netip.Addr
+	asked := map[netip.Addr]bool{}
 	for _, h := range r.hostsIn(subnet) {
-		if !slices.Contains(list, h.addr) {
+		if !asked[h.addr] {
+			asked[h.addr] = true
 			list = append(list, h.addr)
 		}
 	}
@@ -123,30 +125,40 @@ func (r *surveyRun) askNames(subnet netip.Prefix, v *reach.Visitor, to groups) {
 	}
 }
 
+// maxServers bounds the DNS servers that are asked for names.
+const maxServers = 4
+
 // dnsServers gives the DNS servers that DHCP offers name and that were heard.
 func (r *surveyRun) dnsServers(subnet netip.Prefix) (out []hearing) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for h := range r.heard {
-		named := slices.ContainsFunc(r.found.Offers, func(o job.Offer) bool { return slices.Contains(o.DNS, h.addr) })
-		if named && subnet.Contains(h.addr) {
-			out = append(out, h)
+	for _, o := range r.found.Offers {
+		for _, at := range o.DNS {
+			for _, mac := range r.byAddress[at] {
+				if h := (hearing{mac, at}); subnet.Contains(at) && !slices.Contains(out, h) && len(out) < maxServers {
+					out = append(out, h)
+				}
+			}
 		}
 	}
 	return out
 }
 
-// silent gives those heard in a subnet that have not answered discovery.
-func (r *surveyRun) silent(subnet netip.Prefix) []hearing {
+// maxAlone is how many hosts of a subnet are asked one after the other in a round: it
+// takes them a second.
+const maxAlone = 512
+
+// silent gives those heard in a subnet that have not answered discovery, in the order heard.
+func (r *surveyRun) silent(subnet netip.Prefix) (out []hearing) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	var out []hearing
-	for h := range r.heard {
-		if subnet.Contains(h.addr) && r.matched[h] == nil && r.Subnets.Askable(h.addr) {
-			out = append(out, h)
+	for _, h := range r.bySubnet[subnet] {
+		if r.matched[h] == nil && r.Subnets.Askable(h.addr) {
+			if out = append(out, h); len(out) == maxAlone {
+				break
+			}
 		}
 	}
-	slices.SortFunc(out, func(a, b hearing) int { return slices.Compare(a.mac[:], b.mac[:]) })
 	return out
 }
 
@@ -203,21 +215,29 @@ func (r *surveyRun) readOne(key hearing, v *reach.Visitor) {
 				return
 			}
 		}
+		begun := time.Now()
 		for try := range askTries {
 			m = r.resolve(key, v, m)
-			select {
-			case r.ask <- struct{}{}:
-			case <-r.ctx.Done():
+			end, ok := r.takeTurn()
+			if !ok {
 				return
 			}
 			s, err := r.reader(v, key, m)
-			<-r.ask
+			end()
+			if errors.Is(err, reach.ErrNoVisitor) { // somebody took our visitor's address
+				if again, verr := r.Net.Visit(r.ctx, r.Subnets.Of(key.addr), key.addr, r.Avoid); verr == nil {
+					v = again
+					r.mu.Lock()
+					r.visitors[r.Subnets.Of(key.addr)] = v
+					r.mu.Unlock()
+				}
+			}
 			if err == nil {
 				r.wasRead(key, s)
 				return
 			}
 			r.Log.Debug("device not read", "mac", key.mac, "at", key.addr, "try", try+1, "err", err)
-			if v == nil || !r.wait(400*time.Millisecond) {
+			if v == nil || !r.wait(400*time.Millisecond) || time.Since(begun) > readLimit {
 				return
 			}
 		}

@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -8,6 +9,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/text"
 	"janustat/internal/job"
 )
 
@@ -16,14 +18,19 @@ import (
 //
 // A recorder counts when it is set up: its settings are known and it has a
 // password that this job did not give it. One that is fresh, or that this job
-// addressed, would only repeat a factory or our own decision.
+// addressed, would only repeat a factory or our own decision; so would any other
+// device that this job has begun to set up.
 func Claims(ctx context.Context, j *job.Job, devices []device.Device) ([]ground.Claim, error) {
 	var claims []ground.Claim
 	if c, ok := j.Sheet.Claim(); ok {
 		claims = append(claims, c)
 	}
+	begun, err := j.Register.MaybeKeyed(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for i := range devices {
-		if c, ok := claimOf(&devices[i]); ok {
+		if c, ok := claimOf(&devices[i]); ok && !begun[devices[i].ID] {
 			claims = append(claims, c)
 		}
 	}
@@ -48,12 +55,12 @@ func Claims(ctx context.Context, j *job.Job, devices []device.Device) ([]ground.
 
 func claimOf(d *device.Device) (ground.Claim, bool) {
 	s := d.Settings
-	if s == nil || d.InJob == device.Left || d.AsLeft != nil || !setUp(d) {
+	if s == nil || d.InJob == device.Left || d.Commissioned() || d.Alarm != "" || !setUp(d) {
 		return ground.Claim{}, false
 	}
-	c := ground.Claim{Rank: ground.FromLAN, Source: fmt.Sprintf("%s %s", d.Kind, d.Label()), Gateway: s.Gateway}
+	c := ground.Claim{Rank: ground.FromDevice, Source: fmt.Sprintf("%s %s", d.Kind, d.Label()), Gateway: s.Gateway}
 	if d.Kind == device.Recorder {
-		c.Rank = ground.FromRecorder
+		c.Rank, c.DNS, c.NTP = ground.FromRecorder, s.DNS, s.NTP
 	}
 	if s.Prefix > 0 {
 		c.Subnet = netip.PrefixFrom(s.Address, s.Prefix).Masked()
@@ -61,26 +68,86 @@ func claimOf(d *device.Device) (ground.Claim, bool) {
 	return c, c.Subnet.IsValid()
 }
 
-// setUp reports whether someone has given the device its settings on purpose.
+// setUp reports whether someone has given the device its settings on purpose: they are
+// as they were before this job touched it.
 func setUp(d *device.Device) bool {
-	return d.Settings != nil && !d.Settings.DHCP && d.Access == device.Keyed && d.Settings.Address.Is4() && !d.Settings.Address.IsLinkLocalUnicast()
+	s := d.Settings
+	asFound := d.AsFound == nil || d.AsFound.Address == s.Address && d.AsFound.Prefix == s.Prefix
+	return !s.DHCP && d.Access == device.Keyed && asFound && s.Address.Is4() && !s.Address.IsLinkLocalUnicast()
 }
 
-// Ground resolves the site network.
+// Ground gives the site network: as it was kept, and as the sources have it now where
+// that may change (ground.Keep). Sources that disagree are an error only while nothing
+// is kept.
 func Ground(ctx context.Context, j *job.Job, devices []device.Device) (ground.Ground, error) {
+	g, _, err := Regard(ctx, j, devices)
+	return g, err
+}
+
+// Regard gives the site network, and what the sources say now that differs from it.
+func Regard(ctx context.Context, j *job.Job, devices []device.Device) (g ground.Ground, differs []string, err error) {
+	kept, err := j.Register.KeptGround(ctx)
+	if err != nil {
+		return ground.Ground{}, nil, err
+	}
 	claims, err := Claims(ctx, j, devices)
 	if err != nil {
-		return ground.Ground{}, err
+		return ground.Ground{}, nil, err
 	}
-	return ground.Resolve(claims, j.Sheet.Network.Override)
+	now, err := ground.Resolve(claims, j.Sheet.Network.Override)
+	if err != nil {
+		if kept.Subnet.IsValid() && Settled(devices) {
+			return kept.Ground, []string{err.Error()}, nil
+		}
+		return ground.Ground{}, nil, err
+	}
+	g, differs = ground.Keep(kept, now, Settled(devices))
+	return g, differs, nil
+}
+
+// KeepGround resolves the site network and keeps it. anew forgets what it was before.
+// While sources disagree, what is kept stays; then the disagreement is the error.
+func KeepGround(ctx context.Context, j *job.Job, devices []device.Device, anew bool) (ground.Ground, []string, error) {
+	if anew {
+		claims, err := Claims(ctx, j, devices)
+		if err != nil {
+			return ground.Ground{}, nil, err
+		}
+		g, err := ground.Resolve(claims, j.Sheet.Network.Override)
+		if err != nil {
+			return ground.Ground{}, nil, err
+		}
+		return g, nil, j.Register.KeepGround(ctx, g)
+	}
+	g, differs, err := Regard(ctx, j, devices)
+	if err != nil {
+		return g, differs, err
+	}
+	return g, differs, j.Register.KeepGround(ctx, g)
+}
+
+// Settled reports whether any device was set up by the site network as it is: then it
+// changes only on request.
+func Settled(devices []device.Device) bool {
+	return slices.ContainsFunc(devices, func(d device.Device) bool { return d.InJob == device.Taken && d.Commissioned() })
+}
+
+// Site gives the site's subnet as far as it is known, for judging addresses by.
+func SiteSubnet(ctx context.Context, j *job.Job, devices []device.Device) netip.Prefix {
+	if g, err := Ground(ctx, j, devices); err == nil {
+		return g.Subnet
+	}
+	if kept, err := j.Register.KeptGround(ctx); err == nil {
+		return kept.Subnet
+	}
+	return netip.Prefix{}
 }
 
 // Judge sets the condition of every device by the site network, if it is known,
 // and whether it is another's.
 func Judge(sheet *job.Sheet, devices []device.Device, site netip.Prefix) {
 	for i := range devices {
-		devices[i].Condition = device.ConditionOf(&devices[i], site)
-		devices[i].NotOurs = sheet.IsNotOurs(devices[i].Address())
+		devices[i].Apply(device.Judged{Site: site, NotOurs: sheet.IsNotOurs(devices[i].Address())})
 	}
 }
 
@@ -144,8 +211,9 @@ func describeHolder(d *device.Device) string {
 	return d.Label()
 }
 
-// Requests asks for an address for every taken device, recorders first, then by kind and tag.
-func Requests(devices []device.Device) []ground.Request {
+// Requests asks for an address for every taken device, recorders first, then by kind and
+// tag. Those that again is true of forget what they were allotted.
+func Requests(devices []device.Device, again func(*device.Device) bool) []ground.Request {
 	var taken []*device.Device
 	for i := range devices {
 		if devices[i].InJob == device.Taken {
@@ -156,16 +224,21 @@ func Requests(devices []device.Device) []ground.Request {
 		if a.Kind != b.Kind {
 			return a.Kind.Order() - b.Kind.Order()
 		}
-		return compareTags(a, b)
+		return cmp.Or(text.Natural(a.Tag, b.Tag), slices.Compare(a.MAC[:], b.MAC[:]))
 	})
 	out := make([]ground.Request, len(taken))
 	for i, d := range taken {
 		r := ground.Request{Key: d.Tag, Block: string(d.Kind), Current: d.Address(), Alone: len(d.Clashing) == 0}
-		if d.Allotted != nil {
+		anew := again != nil && again(d)
+		if d.Allotted != nil && !anew {
 			r.Earlier = d.Allotted.Address
 		}
+		r.Fixed = d.Commissioned() && !anew
 		c, claims := claimOf(d)
 		r.Keep = claims && c.Rank == ground.FromRecorder
+		if anew && d.Commissioned() {
+			r.Alone = false // it is asked to move, though it is where it was put
+		}
 		// A leased address is the DHCP server's to give again.
 		if d.Settings != nil && d.Settings.DHCP {
 			r.Alone = false
@@ -173,18 +246,4 @@ func Requests(devices []device.Device) []ground.Request {
 		out[i] = r
 	}
 	return out
-}
-
-// compareTags orders C2 before C10 and falls back to the MAC.
-func compareTags(a, b *device.Device) int {
-	if len(a.Tag) != len(b.Tag) {
-		return len(a.Tag) - len(b.Tag)
-	}
-	if a.Tag != b.Tag {
-		if a.Tag < b.Tag {
-			return -1
-		}
-		return 1
-	}
-	return slices.Compare(a.MAC[:], b.MAC[:])
 }

@@ -41,6 +41,16 @@ func (r *surveyRun) hear(h reach.Heard) {
 
 func (r *surveyRun) hearDatagram(h reach.Heard, d *reach.Datagram) {
 	from, to := d.From.Port(), d.To.Port()
+	most := maxDatagramsOf
+	if from == mdns.PlainPort {
+		most = tellsAll
+	}
+	r.mu.Lock()
+	looks := r.looksInto(d.MAC, most)
+	r.mu.Unlock()
+	if !looks {
+		return
+	}
 	switch {
 	case to == dhcp.ServerPort:
 		r.hearClient(h, d)
@@ -74,30 +84,33 @@ func (r *surveyRun) sighted(s device.Sighting) {
 	if !s.Address.IsValid() || s.Address.IsUnspecified() || s.Address.IsMulticast() || s.Address.Is6() && !s.Address.IsLinkLocalUnicast() {
 		return
 	}
-	key := hearing{s.MAC, s.Address}
 	r.mu.Lock()
-	known := r.heard[key]
-	if !known && len(r.heard) < maxHeard {
-		r.heard[key] = true
+	fresh := r.hears(hearing{s.MAC, s.Address})
+	if fresh {
 		r.add(s)
 	}
 	r.mu.Unlock()
 	if r.event != nil {
 		r.event(happening{mac: s.MAC, at: s.At, address: s.Address})
 	}
-	if !known && r.Subnets.Askable(s.Address) {
-		r.visit(s.Address)
+	if fresh && r.Subnets.Askable(s.Address) {
+		r.visitFor(s.Address, s.MAC)
 	}
 }
 
-// maxSightings bounds what a survey keeps, however much a hostile host says.
-const maxSightings = 1 << 18
+// maxSightings bounds what a survey keeps, however many hosts a stranger pretends to be.
+const maxSightings = 1 << 17
 
-// add keeps a sighting. The lock is held.
+// add keeps a sighting. What a device's own service told is always kept: there are no
+// more of these than devices that were read. The lock is held.
 func (r *surveyRun) add(s device.Sighting) {
-	if len(r.found.Sightings) < maxSightings {
-		r.found.Sightings = append(r.found.Sightings, s)
+	if a := r.of(s.MAC); s.By != ByService {
+		if a.sightings++; a.sightings > maxSightingsOf || len(r.found.Sightings) >= maxSightings {
+			return
+		}
 	}
+	r.byMAC[s.MAC] = append(r.byMAC[s.MAC], len(r.found.Sightings))
+	r.found.Sightings = append(r.found.Sightings, s)
 }
 
 // told keeps what a protocol said of a MAC that is heard at the address too. A
@@ -127,14 +140,17 @@ func (r *surveyRun) match(h reach.Heard, d *reach.Datagram, m *wsd.Match) {
 	}
 	key := hearing{d.MAC, at}
 	r.mu.Lock()
-	if len(r.matched) >= maxHeard {
-		r.mu.Unlock()
-		return
-	}
 	was := r.matched[key]
+	if was == nil {
+		a := r.of(d.MAC)
+		if a.matches++; a.matches > maxMatchesOf || len(r.matched) >= maxHeard {
+			r.mu.Unlock()
+			return
+		}
+	}
 	whole := m.With(was)
 	r.matched[key] = &whole
-	r.heard[key] = true
+	r.hears(key)
 	if was == nil || !whole.Says(*was) {
 		r.add(sightingOf(h.At, key, &whole))
 	}
@@ -143,7 +159,7 @@ func (r *surveyRun) match(h reach.Heard, d *reach.Datagram, m *wsd.Match) {
 	if !r.Subnets.Askable(at) {
 		return
 	}
-	r.visit(at)
+	r.visitFor(at, d.MAC)
 	if visitor != nil || r.Net == nil {
 		r.readOne(key, visitor)
 	}
@@ -192,7 +208,7 @@ func (r *surveyRun) hearOffer(h reach.Heard, d *reach.Datagram) {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if slices.ContainsFunc(r.found.Offers, func(x job.Offer) bool { return x.ServerMAC == d.MAC }) {
+	if len(r.found.Offers) >= maxOffers || slices.ContainsFunc(r.found.Offers, func(x job.Offer) bool { return x.ServerMAC == d.MAC }) {
 		return
 	}
 	r.found.Offers = append(r.found.Offers, offerOf(d.MAC, o, h.At))
@@ -257,9 +273,12 @@ const maxServices = 16
 func (r *surveyRun) nameAll(h reach.Heard, m mdns.Message) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for key := range r.heard {
-		if name := m.Names[key.addr]; name != "" && !strings.HasSuffix(name, ".arpa") {
-			r.add(device.Sighting{At: h.At, By: "dns", MAC: key.mac, Address: key.addr, Facts: device.Facts{Host: name}})
+	for at, name := range m.Names {
+		if name == "" || strings.HasSuffix(name, ".arpa") {
+			continue
+		}
+		for _, mac := range r.byAddress[at] {
+			r.add(device.Sighting{At: h.At, By: "dns", MAC: mac, Address: at, Facts: device.Facts{Host: name}})
 		}
 	}
 }

@@ -46,6 +46,9 @@ func (l Listening) Run(ctx context.Context, f *lan.Facts) error {
 		if hosts[c.Address] == nil {
 			hosts[c.Address] = map[device.MAC]bool{}
 		}
+		if len(hosts[c.Address]) > floodHolders {
+			return
+		}
 		hosts[c.Address][c.MAC] = true
 		if slices.ContainsFunc(own, func(p netip.Prefix) bool { return p.Addr() == c.Address }) {
 			dup[lan.Duplicate{Address: c.Address, Holder: c.MAC}] = true

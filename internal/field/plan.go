@@ -5,12 +5,12 @@ import (
 	"io"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/secret"
+	"janustat/core/text"
 	"janustat/internal/job"
 )
 
@@ -19,69 +19,118 @@ import (
 type Planner struct {
 	Sheet      *job.Sheet
 	Keys       *job.Keyring
-	MaybeKeyed map[int64]bool // by ID: devices that may have been sent the password kept for them
+	All        []device.Device // the whole register
+	MaybeKeyed map[int64]bool  // by ID: devices that may have been sent the password kept for them
 	Progress   map[int64]job.Progress
 	DNS, NTP   []netip.Addr // the site's
 	Random     io.Reader
 	Changed    bool
+	// AdmitNewcomers lets devices that have nothing yet have a password that others use.
+	AdmitNewcomers bool
+	// Newcomers are those that were kept from one, by tag.
+	Newcomers []string
+
+	among *job.Among
+}
+
+func (p *Planner) sheet() job.Among {
+	if p.among == nil {
+		a := p.Sheet.Among(p.All)
+		p.among = &a
+	}
+	return *p.among
 }
 
 // Plans says what each taken and allotted device is to become. Devices without
 // a password of their own on the keyring get one there, by the job's style. One
 // that has a password already gets none: one made for others would only cost it a try.
 // A fresh device that was never sent the password kept for it gets the present
-// one of its style, which may be newer, unless each device has its own.
-func (p *Planner) Plans(devices []device.Device) (plans []commission.Plan, err error) {
+// one of its style, which may be newer, unless each device has its own. What cannot be
+// planned for one device stops that device, and no other.
+func (p *Planner) Plans(devices []device.Device) (plans []commission.Plan) {
+	p.Newcomers = nil
 	for i := range devices {
-		d := &devices[i]
-		if d.InJob != device.Taken || d.Allotted == nil {
-			continue
+		if d := &devices[i]; d.InJob == device.Taken && d.Allotted != nil {
+			plans = append(plans, p.plan(d, devices))
 		}
-		plan, err := p.plan(d, devices)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", d.Label(), err)
-		}
-		plans = append(plans, plan)
 	}
-	slices.SortFunc(plans, func(a, b commission.Plan) int {
-		if len(a.Tag) != len(b.Tag) {
-			return len(a.Tag) - len(b.Tag)
-		}
-		return strings.Compare(a.Tag, b.Tag)
-	})
-	return plans, nil
+	slices.SortFunc(plans, func(a, b commission.Plan) int { return text.Natural(a.Tag, b.Tag) })
+	return plans
 }
 
-func (p *Planner) plan(d *device.Device, devices []device.Device) (commission.Plan, error) {
+func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Plan {
 	if manner := MannerOf(d); manner != commission.ByService {
 		return commission.Plan{
 			ID: d.ID, Tag: d.Tag, MAC: d.MAC, Serial: d.Serial, From: d.Address(), Target: p.target(d), Manner: manner,
-		}, nil
+		}
 	}
 	plan := p.KeyPlan(d)
 	_, _, ok := p.Keys.For(d.MAC)
-	renew := d.Access == device.Fresh && !p.MaybeKeyed[d.ID] && (!ok || p.Sheet.Style() != job.Each)
+	renew := d.Access == device.Fresh && !plan.Known && !p.MaybeKeyed[d.ID] && (!ok || p.Sheet.Style() != job.Each)
 	made := d.Access == device.Fresh || d.Access == "" // or it would only cost a try
 	if !ok && made || renew {
 		password, err := p.styled(d, devices)
 		if err != nil {
-			return plan, err
+			return stopped(plan, d, err)
 		}
 		plan.User, plan.Password = p.Sheet.User(), password
+		if !ok && p.shares(d, password) {
+			return p.newcomer(plan, d)
+		}
 		p.Changed = p.Keys.Set(d.MAC, plan.User, password) || p.Changed
 	}
-	plan.Target, plan.NameBySerial = p.target(d), p.Sheet.NameBySerial
-	plan.Target.Name = p.Sheet.NameFor(d)
+	plan.Target, plan.NameBySerial = p.target(d), p.sheet().NameBySerial
+	plan.Target.Name, plan.Target.Zone, plan.Unnamed = p.sheet().NameFor(d), p.Sheet.Timezone, d.Tag
 	plan.Pending = p.Progress[d.ID].Pending == commission.AddressIntent(plan.Target)
 	if err := p.users(d, devices, &plan); err != nil {
-		return plan, err
+		return stopped(plan, d, err)
 	}
 	if plan.Password.IsZero() && len(p.Sheet.Password.Factory) > 0 {
 		if err := p.replacement(d, devices, &plan); err != nil {
-			return plan, err
+			return stopped(plan, d, err)
 		}
 	}
-	return plan, nil
+	if plan.Stop == nil && slices.Contains(p.Newcomers, d.Tag) {
+		return p.newcomer(plan, d)
+	}
+	return plan
+}
+
+// stopped keeps everything from a device that no password can be made for.
+func stopped(plan commission.Plan, d *device.Device, err error) commission.Plan {
+	plan.Stop = &commission.Trouble{
+		Reason: "gets no password, for what it demands of one", Err: err,
+		Next: fmt.Sprintf("look at its password rules on its own page (`janustat web %s`); nothing was sent to it", d.Label()),
+	}
+	return plan
+}
+
+// shares reports whether a password is in use by another device than d, and d has not
+// been meant to have it before: then a stranger taken by mistake would learn it.
+func (p *Planner) shares(d *device.Device, password secret.Password) bool {
+	if p.AdmitNewcomers || p.Sheet.Style() == job.Each {
+		return false
+	}
+	return slices.ContainsFunc(p.All, func(o device.Device) bool {
+		if o.MAC == d.MAC || o.OpenedAt.IsZero() {
+			return false
+		}
+		_, own, _ := p.Keys.For(o.MAC)
+		return own == password || slices.ContainsFunc(p.Keys.UserNames(o.MAC), func(name string) bool { return p.Keys.UserFor(o.MAC, name) == password })
+	})
+}
+
+// newcomer keeps a password that others use from a device, until a person admits it.
+func (p *Planner) newcomer(plan commission.Plan, d *device.Device) commission.Plan {
+	if !slices.Contains(p.Newcomers, d.Tag) {
+		p.Newcomers = append(p.Newcomers, d.Tag)
+	}
+	plan.Stop = &commission.Trouble{
+		Reason: fmt.Sprintf("is new, and would be given a password that other devices have (style: %s)", p.Sheet.Style()),
+		Next:   "make sure that it is one of yours, then run `janustat commission --newcomers`; or give each device its own: `style: each` in the job sheet under password",
+	}
+	plan.Password, plan.Replace, plan.Users = secret.Password{}, secret.Password{}, nil
+	return plan
 }
 
 // target gives what a device is to have, without its name.
@@ -94,11 +143,15 @@ func (p *Planner) target(d *device.Device) device.Settings {
 // users plans the further users of a device, with a password each by the job's
 // style: one for each device, or one that all devices share.
 func (p *Planner) users(d *device.Device, devices []device.Device, plan *commission.Plan) error {
-	for _, a := range p.Sheet.UsersOn(d) {
+	for _, a := range p.sheet().UsersOn(d) {
 		password := p.Keys.UserFor(d.MAC, a.Name)
 		if password.IsZero() {
 			if p.Sheet.Style() != job.Each {
 				password = p.Keys.SharedUser(a.Name)
+				if !password.IsZero() && p.shares(d, password) {
+					*plan = p.newcomer(*plan, d)
+					return nil
+				}
 			}
 			if password.IsZero() {
 				var err error
@@ -164,7 +217,7 @@ func (p *Planner) ChangeUser(devices []device.Device, name string) (plans []comm
 	var shared secret.Password
 	for i := range devices {
 		d := &devices[i]
-		at := slices.IndexFunc(p.Sheet.UsersOn(d), func(a commission.Account) bool { return a.Name == name })
+		at := slices.IndexFunc(p.sheet().UsersOn(d), func(a commission.Account) bool { return a.Name == name })
 		if at < 0 {
 			continue
 		}
@@ -185,7 +238,7 @@ func (p *Planner) ChangeUser(devices []device.Device, name string) (plans []comm
 		p.Keys.SetNextUserFor(d.MAC, name, next)
 		p.Changed = true
 		plan := p.KeyPlan(d)
-		plan.Users = []commission.User{{Account: p.Sheet.UsersOn(d)[at], Password: next}}
+		plan.Users = []commission.User{{Account: p.sheet().UsersOn(d)[at], Password: next}}
 		plans = append(plans, plan)
 	}
 	return plans, nil
@@ -208,7 +261,17 @@ func (p *Planner) generate(d *device.Device, devices []device.Device, name strin
 func (p *Planner) KeyPlan(d *device.Device) commission.Plan {
 	user, password, ok := p.Keys.For(d.MAC)
 	plan := KeyPlan(d, user, password)
-	plan.RequireTLS = p.Sheet.NeedsTLS(d)
+	plan.RequireTLS = p.sheet().NeedsTLS(d)
+	if !p.sheet().AllowsPlain(d) {
+		plan.MuteTLS = d.MuteTLS
+	}
+	plan.Known = !d.OpenedAt.IsZero() || p.Progress[d.ID].Keyed
+	plan.Renewing = p.Progress[d.ID].Moved && !d.Commissioned()
+	if !d.ResetAt.IsZero() {
+		plan.Stop = &commission.Trouble{
+			Reason: "was reset, and has not been brought back", Next: fmt.Sprintf("`janustat restore %s` gives it its name, its address and a new password", d.Label()),
+		}
+	}
 	if next, changing := p.Keys.Next(d.MAC); changing {
 		plan.Replace = next.Password
 		switch rekey := p.Progress[d.ID].Rekey; {
@@ -237,6 +300,10 @@ func (p *Planner) replacement(d *device.Device, devices []device.Device, plan *c
 	password, err := p.styled(d, devices)
 	if err != nil {
 		return err
+	}
+	if p.shares(d, password) {
+		*plan = p.newcomer(*plan, d)
+		return nil
 	}
 	plan.Replace = password
 	p.Keys.SetNext(d.MAC, p.Sheet.User(), password, time.Now())
@@ -271,6 +338,27 @@ func (p *Planner) styled(d *device.Device, devices []device.Device) (secret.Pass
 	p.Keys.SetSite(password)
 	p.Changed = true
 	return password, nil
+}
+
+// Renew makes a new password for a device that begins anew, whatever the job's style:
+// what it had before may be known to whoever had it meanwhile.
+func (p *Planner) Renew(d *device.Device) error {
+	password, err := SitePassword(p.Sheet, []device.Device{asTaken(*d)}, p.Random)
+	if err != nil {
+		return err
+	}
+	p.Keys.Begin(d.MAC, p.Sheet.User(), password, time.Now())
+	for _, a := range p.sheet().UsersOn(d) {
+		own, err := p.generate(d, []device.Device{asTaken(*d)}, a.Name)
+		if err != nil {
+			return err
+		}
+		p.Keys.SetUserFor(d.MAC, a.Name, own)
+	}
+	p.MaybeKeyed[d.ID] = true // what is kept for it is what it gets
+	delete(p.Progress, d.ID)
+	p.Changed = true
+	return nil
 }
 
 func asTaken(d device.Device) device.Device { d.InJob = device.Taken; return d }
@@ -358,26 +446,44 @@ func TakeKeys(keys *job.Keyring, r commission.Result, now time.Time) (changed bo
 	return keys.NoteRefused(r.Plan.MAC, r.Refused) || changed
 }
 
-// Record carries how commissioning a device ended into what is known of it.
-func Record(d *device.Device, r commission.Result) {
-	if r.At.IsValid() {
-		d.Addresses, d.Clashing = []netip.Addr{r.At}, nil
+// Expect gives what is known of a device before it is spoken with, from the register.
+func Expect(d *device.Device) commission.Expected {
+	e := commission.Expected{Access: d.Access}
+	if s := d.Settings; s != nil {
+		e.Found.Settings = *s
 	}
+	if e.Found.Settings.Name == "" {
+		e.Found.Settings.Name = d.Name
+	}
+	w := d.Writes
+	if w == nil {
+		w = &device.Outlook{Partial: true}
+	}
+	e.Found.Clock, e.Found.ByNTP = time.Duration(w.ClockS*float64(time.Second)), w.ByNTP
+	// What it refuses to tell yet is taken for settings that it has.
+	e.Found.DNS = commission.Servers{Told: w.DNS || w.Partial, FromDHCP: w.DNSAuto, Addresses: e.Found.Settings.DNS}
+	e.Found.NTP = commission.Servers{Told: w.NTP || w.Partial, FromDHCP: w.NTPAuto, Addresses: e.Found.Settings.NTP}
+	e.Found.NoZone = e.Found.Settings.Zone == "" && !w.Partial
+	return e
+}
+
+// Events gives what a result tells of a device.
+func Events(r commission.Result, now time.Time) (out []device.Event) {
+	if r.Alarm != "" {
+		return []device.Event{device.Alarmed{At: now, Why: r.Alarm}}
+	}
+	out = append(out, device.Met{Address: r.At})
 	if r.Opened {
-		d.Access = device.Keyed
+		out = append(out, device.Opened{At: now, Factory: r.Factory})
 	}
-	if r.Factory {
-		d.Access = device.Factory
+	if r.Reserved {
+		out = append(out, device.Reserved{At: now})
 	}
-	if r.Reserved && d.Allotted != nil {
-		d.Allotted.DHCP = true
+	switch r.Reset {
+	case commission.OutcomeDone:
+		out = append(out, device.Reset{At: now, Certain: true})
+	case commission.OutcomeUnknown:
+		out = append(out, device.Reset{At: now})
 	}
-	if r.Status != commission.Done {
-		return
-	}
-	d.Absorb(r.Left.Facts())
-	if d.TLS != nil && r.Left.Certificate != "" {
-		// Some make a new certificate when they get another name or address.
-		d.TLS = &device.TLS{Port: d.TLS.Port, Fingerprint: r.Left.Certificate}
-	}
+	return out
 }

@@ -55,12 +55,16 @@ func (r *surveyRun) askPorts(subnet netip.Prefix, v *reach.Visitor) {
 // synSeq is the sequence number of our first segments; nothing follows them.
 const synSeq = 0x4a616e75
 
+// hostsIn gives hosts heard in a subnet, those that answered discovery first, then in
+// the order heard.
 func (r *surveyRun) hostsIn(subnet netip.Prefix) (out []hearing) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for h := range r.heard {
-		if subnet.Contains(h.addr) && len(out) < maxAsked && r.Subnets.Askable(h.addr) {
-			out = append(out, h)
+	for _, matched := range []bool{true, false} {
+		for _, h := range r.bySubnet[subnet] {
+			if len(out) < maxAsked && (r.matched[h] != nil) == matched && r.Subnets.Askable(h.addr) {
+				out = append(out, h)
+			}
 		}
 	}
 	return out
@@ -85,7 +89,7 @@ func (r *surveyRun) hearPort(h reach.Heard) {
 	}
 	visitor := r.visitors[r.Subnets.Of(h.Source)]
 	r.mu.Unlock()
-	if open && visitor != nil {
+	if open && !known && visitor != nil {
 		r.spawn(func() {
 			// A reset that gets lost is made up for by the host's own patience.
 			_ = r.Net.Reset(visitor, synPort, h.From, netip.AddrPortFrom(h.Source, port), synSeq+1)

@@ -13,6 +13,7 @@ import (
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/core/secret"
+	"janustat/core/text"
 	"janustat/internal/speak/acd"
 )
 
@@ -33,6 +34,8 @@ type Proof struct {
 	Found  commission.Found
 	// Refused are old and factory keys that it was offered and refused.
 	Refused []commission.Credential
+	// Alarm says why nothing was offered to it, where it is not what it was.
+	Alarm string
 
 	usersRefused []string // further users whose password does not open it
 	usersLeft    int      // further users whose password was not offered, for the budget of tries
@@ -41,6 +44,25 @@ type Proof struct {
 // OK reports whether every check held.
 func (p *Proof) OK() bool {
 	return len(p.Checks) > 0 && !slices.ContainsFunc(p.Checks, func(c Check) bool { return !c.OK })
+}
+
+// Events gives what the proof tells of the device.
+func (p *Proof) Events(now time.Time) (out []device.Event) {
+	proving := device.Proving{At: now, Held: p.OK()}
+	if p.Alarm != "" {
+		out = append(out, device.Alarmed{At: now, Why: p.Alarm})
+	}
+	if p.Read {
+		if p.Device.Firmware != "" { // what was recorded stays the measure; a survey takes a new one over
+			p.Found.Firmware = p.Device.Firmware
+		}
+		out = append(out, device.Opened{At: now, Facts: p.Found.Facts()})
+	}
+	if p.OK() {
+		left := p.Found.Settings
+		proving.Left = &left
+	}
+	return append(out, proving)
 }
 
 // The checks, in the order they are shown.
@@ -60,35 +82,43 @@ const (
 	CheckCert      = "certificate"
 	CheckStatic    = "static"
 	CheckName      = "name"
+	CheckZone      = "zone"
 	CheckClock     = "clock"
 	clockProbeSpan = commission.ClockTolerance
 )
 
 // Checks lists the names of the checks in order.
 var Checks = []string{
-	CheckAnswers, CheckAlone, CheckPassword, CheckOldKeys, CheckClosed, CheckUsers, CheckCert, CheckIdentity, CheckFirmware, CheckAddress, CheckGateway, CheckStatic, CheckDNS, CheckNTP, CheckName, CheckClock,
+	CheckAnswers, CheckAlone, CheckPassword, CheckOldKeys, CheckClosed, CheckUsers, CheckCert, CheckIdentity, CheckFirmware, CheckAddress, CheckGateway, CheckStatic, CheckDNS, CheckNTP, CheckName, CheckZone, CheckClock,
 }
 
 // Prover reads devices back and compares them with the register.
 type Prover struct {
 	Site     *Site
-	Attempts Tries
+	Attempts commission.Attempts
 	// Old gives the keys that must not open a device any more and that it has not
 	// refused yet; it may be nil.
 	Old func(device.MAC) []commission.Credential
 }
 
-// Tries keeps the budget of password tries, and tells what is left of it.
-type Tries interface {
-	commission.Attempts
-	// Left counts the tries that a device can still be offered now.
-	Left(ctx context.Context, p commission.Plan) (int, error)
-}
-
 // Prove checks one device against its plan. Nothing is written to it. Its own
 // password is offered first, old ones after that, as far as the budget leaves one
-// try for its own at the next time.
+// try for its own at the next time. What went on while the laptop's own link was gone
+// says nothing about the device: it is proved again when the link is back.
 func (p Prover) Prove(ctx context.Context, d device.Device, plan commission.Plan) Proof {
+	for outages := 0; ; outages++ {
+		begun := p.Site.Now()
+		out := p.proveOnce(ctx, d, plan)
+		if again, err := p.Site.Tethered(ctx, begun); !again || err != nil || len(out.Refused) > 0 || outages == maxOutages {
+			return out
+		}
+	}
+}
+
+// maxOutages is how often a device is proved again for the link's sake.
+const maxOutages = 5
+
+func (p Prover) proveOnce(ctx context.Context, d device.Device, plan commission.Plan) Proof {
 	out := Proof{Device: d}
 	probeCtx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -107,7 +137,7 @@ func (p Prover) Prove(ctx context.Context, d device.Device, plan commission.Plan
 		}
 		limit = proveReturn
 	}
-	if err != nil {
+	if err = commission.NoteLocked(ctx, p.Attempts, plan, err); err != nil {
 		out.Checks = slices.DeleteFunc(out.Checks, func(c Check) bool { return c.Name == CheckAnswers })
 		out.fail(CheckAnswers, "at "+plan.Target.Address.String(), err.Error())
 	}
@@ -131,7 +161,7 @@ const (
 func (p *Proof) pass(name string) { p.Checks = append(p.Checks, Check{Name: name, OK: true}) }
 
 func (p *Proof) fail(name, want, got string) {
-	p.Checks = append(p.Checks, Check{Name: name, Want: want, Got: got})
+	p.Checks = append(p.Checks, Check{Name: name, Want: text.Harmless(want, text.Long, nil), Got: text.Harmless(got, 2*text.Long, nil)})
 }
 
 func (p *Proof) compare(name string, ok bool, want, got any) {
@@ -159,6 +189,9 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, limit time.Durat
 	}
 	defer s.Close()
 	out.pass(CheckAnswers)
+	if known, err := p.recognise(ctx, s, plan, out); err != nil || !known {
+		return err
+	}
 	refused, err := s.RefusesAnonymous(ctx)
 	if err != nil {
 		return err
@@ -178,6 +211,36 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, limit time.Durat
 	return p.oldKeys(ctx, s, plan, out)
 }
 
+// recognise makes sure that it is the recorded device before any password is offered to it.
+func (p Prover) recognise(ctx context.Context, s commission.Session, plan commission.Plan, out *Proof) (bool, error) {
+	_, err := commission.Recognise(ctx, s, plan, false)
+	if err == nil {
+		access, err := s.Access(ctx)
+		if err != nil || access != device.Fresh || !plan.Known {
+			return err == nil, err
+		}
+		out.Alarm = "it says that it has no password, and was opened by one before"
+	} else if errors.Is(err, commission.ErrReplyLost) {
+		return false, err
+	}
+	var alarm *commission.AlarmError
+	if errors.As(err, &alarm) {
+		out.Alarm = alarm.Why
+	}
+	if plan.TLS != nil && s.Certificate() != plan.TLS.Fingerprint {
+		out.fail(CheckCert, "as surveyed, "+short(plan.TLS.Fingerprint), "another, "+short(s.Certificate()))
+	} else {
+		why := out.Alarm
+		if why == "" {
+			why = err.Error()
+		}
+		out.fail(CheckIdentity, plan.Serial+" "+plan.MAC.String(), why)
+	}
+	next := fmt.Sprintf("not offered: it is not what it was. If it was reset or replaced on purpose: `janustat restore %s`", plan.Tag)
+	out.fail(CheckPassword, "accepted", next)
+	return false, nil
+}
+
 // userKeys offers the passwords of the further users that the device has been given.
 func (p Prover) userKeys(ctx context.Context, s commission.Session, plan commission.Plan, out *Proof) error {
 	out.usersLeft = 0
@@ -188,7 +251,7 @@ func (p Prover) userKeys(ctx context.Context, s commission.Session, plan commiss
 		if !u.Made || u.Password.IsZero() || !slices.ContainsFunc(out.Found.Accounts, func(a commission.Account) bool { return a.Name == u.Name }) {
 			continue
 		}
-		left, err := p.Attempts.Left(ctx, plan)
+		left, err := p.Attempts.Remaining(ctx, plan)
 		if err != nil {
 			return err
 		}
@@ -196,20 +259,12 @@ func (p Prover) userKeys(ctx context.Context, s commission.Session, plan commiss
 			out.usersLeft++
 			continue
 		}
-		wait, err := p.Attempts.Spend(ctx, plan)
+		ok, wait, err := commission.Offer(ctx, p.Attempts, plan, commission.Credential{User: u.Name, Password: u.Password}, s.Opens)
 		if err != nil || wait > 0 {
 			return err
 		}
-		ok, err := s.Opens(ctx, u.Name, u.Password)
-		if err != nil {
-			return p.locked(ctx, plan, err)
-		}
 		if !ok {
 			out.usersRefused = append(out.usersRefused, u.Name)
-			continue
-		}
-		if err := p.Attempts.Opened(ctx, plan); err != nil {
-			return err
 		}
 	}
 	return nil
@@ -227,7 +282,7 @@ func (p Prover) oldKeys(ctx context.Context, s commission.Session, plan commissi
 	}
 	keys := slices.DeleteFunc(p.Old(plan.MAC), func(k commission.Credential) bool { return slices.Contains(out.Refused, k) })
 	for i, k := range keys {
-		left, err := p.Attempts.Left(ctx, plan)
+		left, err := p.Attempts.Remaining(ctx, plan)
 		if err != nil {
 			return err
 		}
@@ -235,17 +290,13 @@ func (p Prover) oldKeys(ctx context.Context, s commission.Session, plan commissi
 			out.Checks = append(out.Checks, Check{Name: CheckOldKeys, OK: true, Left: len(keys) - i})
 			return nil
 		}
-		wait, err := p.Attempts.Spend(ctx, plan)
+		ok, wait, err := commission.Offer(ctx, p.Attempts, plan, k, s.Enter)
 		if err != nil || wait > 0 {
 			return err
 		}
-		ok, err := s.Enter(ctx, k.User, k.Password)
-		if err != nil {
-			return p.locked(ctx, plan, err)
-		}
 		if ok {
 			out.fail(CheckOldKeys, "refused", fmt.Sprintf("an %s password of %s still opens it", map[bool]string{true: "old factory", false: "earlier"}[k.Origin == commission.FromFactory], k.User))
-			return p.Attempts.Opened(ctx, plan)
+			return nil
 		}
 		out.Refused = append(out.Refused, k)
 	}
@@ -254,22 +305,13 @@ func (p Prover) oldKeys(ctx context.Context, s commission.Session, plan commissi
 		return nil
 	}
 	// Opened once more by its own password, which has just fitted, it forgets the wrong
-	// ones. When that fails, nothing is lost.
-	_, err = s.Enter(ctx, plan.User, plan.Password)
+	// ones. When that fails for another reason than a lock-out, nothing is lost.
+	_, err = commission.OfferSure(ctx, p.Attempts, plan, commission.Credential{User: plan.User, Password: plan.Password}, s.Enter)
 	var locked *commission.LockedError
 	if errors.As(err, &locked) {
-		return p.locked(ctx, plan, err)
+		return err
 	}
 	return nil
-}
-
-// locked keeps a device that has locked itself from being offered anything.
-func (p Prover) locked(ctx context.Context, plan commission.Plan, err error) error {
-	var locked *commission.LockedError
-	if errors.As(err, &locked) {
-		return errors.Join(err, p.Attempts.Locked(ctx, plan, locked.Wait))
-	}
-	return err
 }
 
 // meet finds a device that speaks nothing more than ARP at its address. What was
@@ -299,7 +341,7 @@ func (p Prover) open(ctx context.Context, s commission.Session, plan commission.
 		out.fail(CheckPassword, "accepted", "the keyring has none for it")
 		return false, nil
 	}
-	wait, err := p.Attempts.Spend(ctx, plan)
+	ok, wait, err := commission.Offer(ctx, p.Attempts, plan, commission.Credential{User: plan.User, Password: plan.Password}, s.Enter)
 	if err != nil {
 		return false, err
 	}
@@ -307,15 +349,8 @@ func (p Prover) open(ctx context.Context, s commission.Session, plan commission.
 		out.fail(CheckPassword, "accepted", fmt.Sprintf("not tried: the budget of tries is spent for %s", wait.Round(time.Minute)))
 		return false, nil
 	}
-	ok, err := s.Enter(ctx, plan.User, plan.Password)
-	if err != nil {
-		return false, p.locked(ctx, plan, err)
-	}
 	out.compare(CheckPassword, ok, "accepted", "refused")
-	if !ok {
-		return false, nil
-	}
-	return true, p.Attempts.Opened(ctx, plan)
+	return ok, nil
 }
 
 func (p *Proof) judge(plan commission.Plan) {
@@ -341,6 +376,9 @@ func (p *Proof) judge(plan commission.Plan) {
 	p.users(plan)
 	p.compare(CheckStatic, !f.Settings.DHCP || t.DHCP, "DHCP off", "DHCP on")
 	p.compare(CheckName, t.Name == "" || f.Settings.Name == t.Name, t.Name, f.Settings.Name)
+	if t.Zone != "" && !f.NoZone {
+		p.compare(CheckZone, f.Settings.Zone == t.Zone, t.Zone, f.Settings.Zone)
+	}
 	p.compare(CheckClock, f.Clock.Abs() <= clockProbeSpan, "within "+clockProbeSpan.String(), f.Clock.Round(100*time.Millisecond).String()+" off")
 }
 
@@ -417,26 +455,35 @@ func (p Prover) TryKey(ctx context.Context, plan commission.Plan) (KeyResult, er
 		return KeyResult{}, err
 	}
 	defer s.Close()
-	access, err := s.Access(ctx)
-	if err != nil {
+	r, err := p.tryKey(ctx, s, plan)
+	return r, commission.NoteLocked(ctx, p.Attempts, plan, err)
+}
+
+func (p Prover) tryKey(ctx context.Context, s commission.Session, plan commission.Plan) (KeyResult, error) {
+	if _, err := commission.Recognise(ctx, s, plan, false); err != nil {
 		return KeyResult{}, err
 	}
-	if access == device.Fresh {
+	access, err := s.Access(ctx)
+	switch {
+	case err != nil:
+		return KeyResult{}, err
+	case access == device.Fresh && plan.Known:
+		return KeyResult{}, &commission.AlarmError{Why: "it says that it has no password, and was opened by one before, so nothing was offered to it"}
+	case access == device.Fresh:
 		return KeyResult{}, errors.New("it has no password yet: `janustat commission` gives it one")
 	}
-	wait, err := p.Attempts.Spend(ctx, plan)
-	if err != nil || wait > 0 {
+	ok, wait, err := commission.Offer(ctx, p.Attempts, plan, commission.Credential{User: plan.User, Password: plan.Password}, s.Enter)
+	if err != nil || !ok {
 		return KeyResult{Wait: wait}, err
 	}
-	ok, err := s.Enter(ctx, plan.User, plan.Password)
-	if err != nil || !ok {
-		return KeyResult{}, p.locked(ctx, plan, err)
+	r := KeyResult{Opened: true}
+	if r.Found, err = s.Read(ctx); err != nil {
+		return r, err
 	}
-	if err := p.Attempts.Opened(ctx, plan); err != nil {
-		return KeyResult{}, err
+	if plan.Serial != "" && r.Found.Serial != "" && r.Found.Serial != plan.Serial {
+		return KeyResult{}, fmt.Errorf("another device answers there: serial %s, not %s", r.Found.Serial, plan.Serial)
 	}
-	f, err := s.Read(ctx)
-	return KeyResult{Opened: true, Found: f}, err
+	return r, nil
 }
 
 // acdLongest is the longest an RFC 5227 probe for a visitor takes.
@@ -445,7 +492,7 @@ const acdLongest = acd.ProbeWait + (acd.ProbeNum-1)*acd.ProbeMax + acd.AnnounceW
 // KeyPlan is the plan of a device met where it is, for trying a password.
 func KeyPlan(d *device.Device, user string, p secret.Password) commission.Plan {
 	return commission.Plan{
-		ID: d.ID, Tag: d.Tag, MAC: d.MAC, Serial: d.Serial, From: d.Address(),
+		ID: d.ID, Tag: d.Tag, MAC: d.MAC, Serial: d.Serial, Endpoint: d.Endpoint, From: d.Address(), Known: !d.OpenedAt.IsZero(), MuteTLS: d.MuteTLS,
 		Target: device.Settings{Address: d.Address()}, User: user, Password: p, Service: d.Service, TLS: d.TLS,
 	}
 }

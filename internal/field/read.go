@@ -2,9 +2,6 @@ package field
 
 import (
 	"context"
-	"crypto/sha256"
-	"crypto/tls"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -18,8 +15,11 @@ import (
 	"time"
 
 	"janustat/core/device"
+	"janustat/core/text"
 	"janustat/internal/reach"
+	"janustat/internal/secure"
 	"janustat/internal/speak/onvif"
+	"janustat/internal/speak/soap"
 	"janustat/internal/speak/wsd"
 )
 
@@ -39,8 +39,9 @@ func plainHardware(s string) string { return strings.ReplaceAll(s, "_", " ") }
 
 // ports of the device service where the device does not say.
 const (
-	httpPort  = 80
-	httpsPort = 443
+	httpPort   = 80
+	httpsPort  = 443
+	otherHTTPS = 8443
 )
 
 // place is where a device service is on a device.
@@ -91,25 +92,36 @@ func placesOf(m *wsd.Match) []place {
 	return slices.Concat(plain, secure)
 }
 
-// securePlaces gives where the service may be over HTTPS: where the device says,
-// and at the well-known port.
-func securePlaces(all []place) (out []place) {
+// securePlaces gives where the service may be over HTTPS: where the device says, at the
+// well-known port, and at the other that is common if it is open.
+func securePlaces(all []place, open []uint16) (out []place) {
 	for _, w := range all {
 		if w.scheme == "https" {
 			out = append(out, w)
 		}
 	}
-	return append(out, place{"https", httpsPort, all[0].path})
+	for _, port := range []uint16{httpsPort, otherHTTPS} {
+		w := place{"https", port, all[0].path}
+		if !slices.Contains(out, w) && (port == httpsPort || slices.Contains(open, port)) {
+			out = append(out, w)
+		}
+	}
+	return out
 }
 
 // carrier carries HTTP and HTTPS over a path to one device.
 type carrier struct {
 	*http.Transport
-	shown atomic.Pointer[string] // fingerprint of the certificate last shown
+	seen secure.Seen // of its encryption
 }
 
-// newCarrier makes a carrier. Certificates are not judged: devices sign their own.
-// What protects is the path to the one MAC, and that a change is told.
+// Patience with devices: small ones take seconds over a handshake.
+const (
+	handshakeLimit = 12 * time.Second
+	headerLimit    = 12 * time.Second
+)
+
+// newCarrier makes a carrier, over which one certificate is shown or none.
 func newCarrier(p *reach.Path) *carrier {
 	c := &carrier{}
 	c.Transport = &http.Transport{
@@ -123,45 +135,17 @@ func newCarrier(p *reach.Path) *carrier {
 			}
 			return p.Dial(ctx, to)
 		},
-		TLSClientConfig:     lenient(&c.shown),
-		TLSHandshakeTimeout: 5 * time.Second,
+		TLSClientConfig:     secure.Config(&c.seen),
+		TLSHandshakeTimeout: handshakeLimit,
 		DisableCompression:  true,
 		MaxIdleConnsPerHost: 1,
 		IdleConnTimeout:     5 * time.Second,
 		// A device that takes the connection and says nothing must not hold the survey up.
-		ResponseHeaderTimeout: 8 * time.Second,
+		ResponseHeaderTimeout: headerLimit,
+		// Nor one that says too much before it comes to the point.
+		MaxResponseHeaderBytes: 64 << 10,
 	}
 	return c
-}
-
-// lenient takes whatever encryption a device has: what is left otherwise is none.
-// The certificate that it shows is noted.
-func lenient(shown *atomic.Pointer[string]) *tls.Config {
-	var suites []uint16
-	for _, s := range slices.Concat(tls.CipherSuites(), tls.InsecureCipherSuites()) {
-		suites = append(suites, s.ID)
-	}
-	return &tls.Config{
-		InsecureSkipVerify: true, //nolint:gosec // devices sign their own
-		MinVersion:         tls.VersionTLS10,
-		CipherSuites:       suites,
-		VerifyConnection: func(s tls.ConnectionState) error {
-			if len(s.PeerCertificates) > 0 {
-				sum := sha256.Sum256(s.PeerCertificates[0].Raw)
-				text := hex.EncodeToString(sum[:])
-				shown.Store(&text)
-			}
-			return nil
-		},
-	}
-}
-
-// fingerprint of the certificate last shown, or "".
-func (c *carrier) fingerprint() string {
-	if text := c.shown.Load(); text != nil {
-		return *text
-	}
-	return ""
 }
 
 // readDevice asks a device's service for what it tells without a password.
@@ -172,33 +156,83 @@ func readDevice(ctx context.Context, n *reach.Net, v *reach.Visitor, key hearing
 	}
 	defer path.Close()
 	c := newCarrier(path)
+	defer c.CloseIdleConnections()
 	s, err := readBy(ctx, c, key, m)
 	if err == nil {
-		s.Facts.TLS = lookTLS(ctx, c, key.addr, securePlaces(placesOf(m)))
-		if s.Facts.NoTLS = s.Facts.TLS == nil; !s.Facts.NoTLS {
-			s.Facts.Ports = append(s.Facts.Ports, s.Facts.TLS.Port)
-		}
+		lookTLS(ctx, path, key.addr, m, &s.Facts)
 	}
 	return s, err
 }
 
-// tlsLook is how long a device may take to show that it speaks HTTPS.
-const tlsLook = 3 * time.Second
+// How long a device may take to show that it speaks HTTPS: where it says that it does,
+// and where it only might.
+const (
+	announcedLimit = 25 * time.Second
+	tlsLook        = 8 * time.Second
+)
 
-// lookTLS looks whether the device service answers over HTTPS. Nothing but the
-// time is asked, which a device tells everyone.
-func lookTLS(ctx context.Context, c *carrier, at netip.Addr, places []place) *device.TLS {
-	ctx, cancel := context.WithTimeout(ctx, tlsLook)
-	defer cancel()
-	for _, w := range places {
-		client := onvif.New("https", hostOf(at), w.service(), c)
-		_, _, err := client.Clock(ctx)
-		client.Close()
+// lookTLS looks whether the device service answers over HTTPS, and takes down what it
+// finds. Nothing but the time is asked, which a device tells everyone. HTTPS that is
+// announced, or whose port is open, is never taken for absent because it is slow.
+func lookTLS(ctx context.Context, path *reach.Path, at netip.Addr, m *wsd.Match, f *device.Facts) {
+	all := placesOf(m)
+	var mute string
+	for _, w := range securePlaces(all, f.Ports) {
+		announced := len(m.XAddrs) > 0 && slices.Contains(all, w)
+		limit := tlsLook
+		if announced {
+			limit = announcedLimit
+		}
+		tls, open, err := askTLS(ctx, path, at, w, limit)
 		if err == nil {
-			return &device.TLS{Port: w.port, Fingerprint: c.fingerprint()}
+			f.TLS, f.Ports = tls, append(f.Ports, w.port)
+			return
+		}
+		var fault *soap.Fault
+		if !announced && (!open || errors.As(err, &fault)) {
+			continue // no such port, or other pages than the service
+		}
+		if open || announced {
+			mute = fmt.Sprintf("port %d: %s", w.port, text.Harmless(err.Error(), text.Long, nil))
 		}
 	}
-	return nil
+	if f.MuteTLS = mute; mute == "" {
+		f.NoTLS = true
+	}
+}
+
+// askTLS asks at one place. open tells whether the port takes connections.
+func askTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, limit time.Duration) (t *device.TLS, open bool, err error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("no answer within %s", limit))
+	defer cancel()
+	c := newCarrier(path)
+	defer c.CloseIdleConnections()
+	dial := c.DialContext
+	var connected atomic.Bool
+	c.DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := dial(ctx, network, address)
+		if err == nil {
+			connected.Store(true)
+		}
+		return conn, err
+	}
+	for {
+		client := onvif.New("https", hostOf(at), w.service(), c)
+		_, _, err = client.Clock(ctx)
+		client.Close()
+		switch {
+		case err == nil:
+			return &device.TLS{Port: w.port, Fingerprint: c.seen.Fingerprint(), Weak: c.seen.Weak()}, true, nil
+		case ctx.Err() != nil:
+			return nil, connected.Load(), context.Cause(ctx)
+		case !connected.Load() || !errors.Is(err, onvif.ErrNoReply):
+			return nil, connected.Load(), err
+		}
+		select { // it took the connection and was lost: once more
+		case <-time.After(openEvery):
+		case <-ctx.Done():
+		}
+	}
 }
 
 // readBy asks by way of rt, at the first place that can be reached.
@@ -211,6 +245,9 @@ func readBy(ctx context.Context, rt http.RoundTripper, key hearing, m *wsd.Match
 	}
 	return s, err
 }
+
+// ByService is what a sighting is by when the device's own service described it.
+const ByService = "device service"
 
 func readAt(ctx context.Context, rt http.RoundTripper, key hearing, m *wsd.Match, w place) (s device.Sighting, err error) {
 	c := onvif.New(w.scheme, hostOf(key.addr), w.service(), rt)
@@ -232,7 +269,7 @@ func readAt(ctx context.Context, rt http.RoundTripper, key hearing, m *wsd.Match
 	if err := readDetails(ctx, c, key.addr, &f); err != nil {
 		return device.Sighting{}, err
 	}
-	return device.Sighting{At: time.Now(), By: "device service", MAC: key.mac, Address: key.addr, Endpoint: m.Endpoint, Facts: f}, nil
+	return device.Sighting{At: time.Now(), By: ByService, MAC: key.mac, Address: key.addr, Endpoint: m.Endpoint, Facts: f}, nil
 }
 
 // hostOf gives an address as it stands in a URL. An IPv6 link-local one needs no
@@ -257,6 +294,8 @@ func readDetails(ctx context.Context, c *onvif.Client, at netip.Addr, f *device.
 	if fatal(err) {
 		return err
 	}
+	// What it told before anything is written, from which a dry run goes.
+	f.Writes = &device.Outlook{Partial: err != nil}
 	if err == nil {
 		f.OtherMAC = macs
 		settings.Gateway, err = c.Gateway(ctx)
@@ -265,9 +304,43 @@ func readDetails(ctx context.Context, c *onvif.Client, at netip.Addr, f *device.
 		}
 		settings.Name = f.Name
 		f.Settings = &settings
+		if err := readOutlook(ctx, c, f); err != nil {
+			return err
+		}
+	}
+	if offset, _, err := c.Clock(ctx); err == nil {
+		f.Writes.ClockS, f.Writes.ByNTP = offset.Seconds(), c.ByNTP()
+		if zone, told := c.Zone(); told && f.Settings != nil {
+			f.Settings.Zone = zone
+		}
+	} else if fatal(err) {
+		return err
 	}
 	if f.Rules, err = c.Rules(ctx); fatal(err) {
 		return err
+	}
+	return nil
+}
+
+// readOutlook reads the servers and the name that a device is set to.
+func readOutlook(ctx context.Context, c *onvif.Client, f *device.Facts) error {
+	dns, err := c.DNS(ctx)
+	if fatal(err) {
+		return err
+	}
+	ntp, err := c.NTP(ctx)
+	if fatal(err) {
+		return err
+	}
+	w, s := f.Writes, f.Settings
+	w.DNS, w.DNSAuto, s.DNS = dns.Offered, dns.FromDHCP, dns.Addresses
+	w.NTP, w.NTPAuto, s.NTP = ntp.Offered, ntp.FromDHCP, ntp.Addresses
+	name, err := c.Name(ctx)
+	if fatal(err) {
+		return err
+	}
+	if err == nil {
+		s.Name = name
 	}
 	return nil
 }

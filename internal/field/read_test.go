@@ -1,39 +1,14 @@
 package field
 
 import (
-	"crypto/sha256"
-	"crypto/tls"
-	"encoding/hex"
-	"net/http"
-	"net/http/httptest"
-	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/internal/speak/wsd"
 )
-
-func TestWhateverEncryptionADeviceHasIsTaken(t *testing.T) {
-	for name, c := range map[string]*tls.Config{
-		"of today": {MinVersion: tls.VersionTLS13},
-		"old":      {MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS10, CipherSuites: []uint16{tls.TLS_RSA_WITH_AES_128_CBC_SHA}},
-	} {
-		srv := httptest.NewUnstartedServer(http.NotFoundHandler())
-		srv.TLS = c
-		srv.StartTLS()
-		var shown atomic.Pointer[string]
-		conn, err := tls.Dial("tcp", srv.Listener.Addr().String(), lenient(&shown))
-		require.NoError(t, err, name)
-		conn.Close()
-		srv.Close()
-		sum := sha256.Sum256(srv.Certificate().Raw)
-		assert.Equal(t, hex.EncodeToString(sum[:]), *shown.Load(), name)
-	}
-}
 
 func TestPlacesOfTheService(t *testing.T) {
 	for name, c := range map[string]struct {
@@ -52,7 +27,8 @@ func TestPlacesOfTheService(t *testing.T) {
 		assert.Equal(t, c.want, got, name)
 		assert.Equal(t, c.first, got[0].service(), name)
 	}
-	assert.Equal(t, []place{{"https", 8443, "/s"}, {"https", 443, "/dev"}}, securePlaces([]place{{"http", 80, "/dev"}, {"https", 8443, "/s"}}))
+	assert.Equal(t, []place{{"https", 8443, "/s"}, {"https", 443, "/dev"}}, securePlaces([]place{{"http", 80, "/dev"}, {"https", 8443, "/s"}}, nil))
+	assert.Equal(t, []place{{"https", 443, "/dev"}, {"https", 8443, "/dev"}}, securePlaces([]place{{"http", 80, "/dev"}}, []uint16{80, 8443}))
 	assert.Equal(t, ":443/dev", secured(commission.Plan{Service: ":8080/dev", TLS: &device.TLS{Port: 443}}))
 	assert.Equal(t, ":8443/onvif/device_service", secured(commission.Plan{TLS: &device.TLS{Port: 8443}}))
 }

@@ -28,8 +28,9 @@ import (
 func (s Survey) Replay(ctx context.Context, path string) (*Findings, wire.Facts, error) {
 	exchanges := transcript{}
 	var frames []wire.Captured
+	kept := 0
 	facts, err := wire.ReadCapture(path, func(c wire.Captured) error {
-		if len(frames) >= maxReplayed {
+		if kept += len(c.Frame) + frameCost; len(frames) >= maxReplayed || kept > maxReplayedBytes {
 			return errTooLong
 		}
 		frames = append(frames, wire.Captured{At: c.At, Frame: bytes.Clone(c.Frame)})
@@ -40,7 +41,9 @@ func (s Survey) Replay(ctx context.Context, path string) (*Findings, wire.Facts,
 	}
 	r := newRun(ctx, s)
 	r.reader = func(_ *reach.Visitor, key hearing, m *wsd.Match) (device.Sighting, error) {
-		return readBy(ctx, exchanges[key], key, m)
+		s, err := readBy(ctx, exchanges[key], key, m)
+		s.Facts.Writes = nil // its clock was read at another time
+		return s, err
 	}
 	streams := streams{}
 	// The frames we sent ourselves hold the questions.
@@ -69,6 +72,13 @@ func (s Survey) Replay(ctx context.Context, path string) (*Findings, wire.Facts,
 
 // maxReplayed bounds a replay, in frames: an hour of a busy LAN's broadcasts.
 const maxReplayed = 4 << 20
+
+// maxReplayedBytes bounds what is kept of a capture, and frameCost is what a frame costs
+// beside its bytes.
+const (
+	maxReplayedBytes = 192 << 20
+	frameCost        = 64
+)
 
 var errTooLong = errors.New("the capture has more frames than a survey of hours; cut it")
 

@@ -14,9 +14,11 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/secret"
+	"janustat/core/text"
 	"janustat/internal/reach"
 	"janustat/internal/speak/acd"
 	"janustat/internal/speak/onvif"
+	"janustat/internal/speak/wsd"
 )
 
 // Site carries commissioning out over reach. It implements commission.Site.
@@ -24,6 +26,7 @@ type Site struct {
 	Net     *reach.Net
 	Subnets *Subnets
 	Avoid   func(netip.Addr) bool
+	Veil    *secret.Veil // blanks passwords out of what devices say
 }
 
 var _ commission.Site = (*Site)(nil)
@@ -38,6 +41,17 @@ const (
 
 // Now implements commission.Site.
 func (*Site) Now() time.Time { return time.Now() }
+
+// Tethered implements commission.Site.
+func (s *Site) Tethered(ctx context.Context, since time.Time) (again bool, err error) {
+	if !s.Net.LinkDownSince(since.Add(-linkNoticed)) {
+		return false, nil
+	}
+	return true, s.Net.AwaitLink(ctx, true)
+}
+
+// linkNoticed is how much later than it goes a link is noticed to be gone.
+const linkNoticed = time.Second
 
 // Arrive takes visitors in the subnets of the device's old and new addresses.
 func (s *Site) Arrive(ctx context.Context, p commission.Plan) error {
@@ -154,14 +168,14 @@ func (s *Site) Open(ctx context.Context, p commission.Plan, at netip.Addr) (comm
 	defer cancel()
 	for {
 		by := newCarrier(path)
-		c := onvif.New("http", hostOf(at), p.Service, by)
+		c := onvif.New("http", hostOf(at), p.Service, by).Veiled(s.Veil)
 		if p.TLS != nil {
 			// What offered HTTPS is not spoken to without: only a new survey takes that back.
-			c = onvif.New("https", hostOf(at), secured(p), by)
+			c = onvif.New("https", hostOf(at), secured(p), by).Veiled(s.Veil)
 		}
 		_, _, err := c.Clock(ctx)
 		if err == nil || !fatal(err) {
-			return &session{Client: c, by: by, path: path, site: s, plan: p, at: at}, nil
+			return &session{Client: c, by: by, path: path, site: s, plan: p, at: at, visitor: v}, nil
 		}
 		c.Close()
 		t := time.NewTimer(openEvery)
@@ -211,6 +225,9 @@ type session struct {
 	site *Site
 	plan commission.Plan
 	at   netip.Addr
+
+	visitor  *reach.Visitor
+	endpoint string // as it told by discovery in this conversation
 }
 
 var _ commission.Session = (*session)(nil)
@@ -262,13 +279,15 @@ func (s *session) read(ctx context.Context) (commission.Found, error) {
 	for _, u := range users {
 		f.Accounts = append(f.Accounts, commission.Account{Name: strings.TrimSpace(u.Name), Level: commission.Level(strings.TrimSpace(u.Level))})
 	}
-	if f.Certificate = s.by.fingerprint(); !s.Encrypted() {
+	if f.Certificate = s.Certificate(); !s.Encrypted() {
 		if f.CanTLS, err = s.HasTLSOff(ctx); err != nil {
 			return f, err
 		}
 	}
 	f.Clock, f.ClockDoubt, err = s.Clock(ctx)
 	f.ByNTP = s.ByNTP()
+	zone, told := s.Zone()
+	f.Settings.Zone, f.NoZone = zone, !told
 	return f, err
 }
 
@@ -286,6 +305,77 @@ func (s *session) readServers(ctx context.Context, f *commission.Found) error {
 
 // Encrypted implements commission.Session.
 func (s *session) Encrypted() bool { return s.plan.TLS != nil }
+
+// Certificate implements commission.Session.
+func (s *session) Certificate() string { return s.by.seen.Fingerprint() }
+
+// Identity implements commission.Session. Where the device tells its serial number to
+// nobody without a password, its endpoint reference is asked for by discovery.
+func (s *session) Identity(ctx context.Context) (id commission.Identity, err error) {
+	if s.plan.Serial != "" {
+		if id.Serial, err = s.Serial(ctx); err != nil {
+			return id, lost(err)
+		}
+	}
+	if id.Serial == "" && s.plan.Endpoint != "" {
+		if s.endpoint == "" {
+			s.endpoint = s.site.endpointOf(ctx, s.visitor, s.plan.MAC, s.at)
+		}
+		id.Endpoint = s.endpoint
+	}
+	return id, ctx.Err()
+}
+
+// Times at which a device is asked who it is by discovery; its answer may take half a
+// second (WS-Discovery 2005/04, 2.4, APP_MAX_DELAY), and get lost.
+const (
+	whoTries = 4
+	whoEvery = 700 * time.Millisecond
+)
+
+// endpointOf asks one device for its endpoint reference; "" where it does not answer.
+func (s *Site) endpointOf(ctx context.Context, v *reach.Visitor, mac device.MAC, at netip.Addr) string {
+	told := make(chan string, 1)
+	stop := s.Net.Hear(func(h reach.Heard) {
+		d := h.Datagram
+		if d == nil || d.MAC != mac || d.From.Addr() != at || d.To.Port() != clientPort {
+			return
+		}
+		if m, err := wsd.Parse(d.Payload); err == nil && m.Kind == wsd.ProbeMatches && len(m.Matches) > 0 {
+			select {
+			case told <- text.Harmless(m.Matches[0].Endpoint, text.Marker, nil):
+			default:
+			}
+		}
+	})
+	defer stop()
+	for range whoTries {
+		for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}} {
+			if err := s.Net.SendUDP(v, clientPort, mac, netip.AddrPortFrom(at, wsd.Port), wsd.Probe(newUUID(), types...)); err != nil {
+				return ""
+			}
+		}
+		t := time.NewTimer(whoEvery)
+		select {
+		case e := <-told:
+			t.Stop()
+			return e
+		case <-t.C:
+		case <-s.Net.Done():
+			t.Stop()
+			return ""
+		case <-ctx.Done():
+			t.Stop()
+			return ""
+		}
+	}
+	return ""
+}
+
+// SetZone implements commission.Session.
+func (s *session) SetZone(ctx context.Context, zone string) error {
+	return lost(s.Client.SetZone(ctx, zone))
+}
 
 // Access implements commission.Session.
 func (s *session) Access(ctx context.Context) (device.Access, error) {

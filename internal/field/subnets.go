@@ -101,6 +101,12 @@ func (s *Subnets) Of(a netip.Addr) netip.Prefix {
 	return p
 }
 
+// Known reports whether a subnet is one that is visited whoever claims it: the site's,
+// the laptop's, those of the job sheet, the common factory ones and the link's own.
+func (s *Subnets) Known(p netip.Prefix) bool {
+	return slices.Contains(s.known, p) || p == reach.LinkLocal6 || p == reach.LinkLocal4
+}
+
 // Wide gives the known subnets that are too wide to sweep.
 func (s *Subnets) Wide() []netip.Prefix { return s.wide }
 

@@ -29,6 +29,7 @@ const (
 	tellEvery     = 3 * time.Second
 	askAtOnce     = 16 // devices read at the same time
 	askTries      = 3
+	readLimit     = 40 * time.Second        // for all that is asked of one device
 	resolveTries  = 6                       // each waits out APP_MAX_DELAY
 	probeSpacing  = 60 * time.Millisecond   // small devices drop bursts
 	quietAfter    = 1500 * time.Millisecond // an answer may take APP_MAX_DELAY (0.5 s) and two retransmissions
@@ -37,6 +38,9 @@ const (
 // probeAt are the moments of discovery probes after a visitor is ready:
 // repeated as SOAP-over-UDP 1.1 demands of unreliable delivery.
 var probeAt = []time.Duration{0, 350 * time.Millisecond, 900 * time.Millisecond, 1800 * time.Millisecond}
+
+// visitAgain is how long after all its addresses were claimed a subnet is tried once more.
+const visitAgain = 5 * time.Second
 
 // clientPort is the UDP port our questions come from and answers go to.
 const clientPort = 41702
@@ -64,6 +68,8 @@ type Findings struct {
 	Unvisited map[netip.Prefix]error // subnets that no visitor could be had in
 	VLANs     map[uint16]int         // frames heard with an IEEE 802.1Q tag, by its number
 	Enough    bool                   // ended because what was expected was there
+	Stopped   bool                   // ended because it was stopped: there may be more
+	Floods    []Flood                // hosts that say more than any honest one
 }
 
 // hearing is one MAC at one address.
@@ -81,19 +87,27 @@ type surveyRun struct {
 	reader func(v *reach.Visitor, key hearing, m *wsd.Match) (device.Sighting, error)
 	event  func(happening) // tells a watcher; may be nil
 
-	mu       sync.Mutex
-	pending  int           // parts of the survey still under way
-	finished chan struct{} // closed when the last one ends; then none begins any more
-	found    Findings
-	heard    map[hearing]bool       // by ARP, neighbour discovery or a protocol above
-	matched  map[hearing]*wsd.Match // discovery answered
-	reading  map[hearing]bool       // device service being read, or read
-	read     map[device.MAC]bool    // read by any address
-	subnets  map[netip.Prefix]bool  // being visited
-	visitors map[netip.Prefix]*reach.Visitor
-	services map[string]bool // types of service asked for by mDNS
-	ports    map[portHeard]bool
-	dhcpID   [4]byte
+	mu        sync.Mutex
+	pending   int           // parts of the survey still under way
+	finished  chan struct{} // closed when the last one ends; then none begins any more
+	found     Findings
+	heard     map[hearing]bool           // by ARP, neighbour discovery or a protocol above
+	bySubnet  map[netip.Prefix][]hearing // the same, in the order heard
+	byAddress map[netip.Addr][]device.MAC
+	byMAC     map[device.MAC][]int // sightings, by their place
+	holders   map[netip.Addr]int   // MACs that claimed an address
+	accounts  map[device.MAC]*account
+	overflow  account                // of those beyond what is remembered
+	strange   int                    // subnets visited that were not known before
+	slow      chan struct{}          // places for reading devices, the slow ones too
+	matched   map[hearing]*wsd.Match // discovery answered
+	reading   map[hearing]bool       // device service being read, or read
+	read      map[device.MAC]bool    // read by any address
+	subnets   map[netip.Prefix]bool  // being visited
+	visitors  map[netip.Prefix]*reach.Visitor
+	services  map[string]bool // types of service asked for by mDNS
+	ports     map[portHeard]bool
+	dhcpID    [4]byte
 }
 
 func newRun(ctx context.Context, s Survey) *surveyRun {
@@ -101,11 +115,14 @@ func newRun(ctx context.Context, s Survey) *surveyRun {
 		Survey: s, ctx: ctx, ask: make(chan struct{}, askAtOnce), finished: make(chan struct{}), begun: time.Now(),
 		heard: map[hearing]bool{}, matched: map[hearing]*wsd.Match{}, reading: map[hearing]bool{}, read: map[device.MAC]bool{},
 		subnets: map[netip.Prefix]bool{}, visitors: map[netip.Prefix]*reach.Visitor{},
-		services: map[string]bool{}, ports: map[portHeard]bool{},
+		services: map[string]bool{}, ports: map[portHeard]bool{}, bySubnet: map[netip.Prefix][]hearing{}, byAddress: map[netip.Addr][]device.MAC{},
+		byMAC: map[device.MAC][]int{}, holders: map[netip.Addr]int{}, accounts: map[device.MAC]*account{}, slow: make(chan struct{}, maxReadings),
 	}
 	r.found.Unvisited, r.found.VLANs = map[netip.Prefix]error{}, map[uint16]int{}
 	r.reader = func(v *reach.Visitor, key hearing, m *wsd.Match) (device.Sighting, error) {
-		return readDevice(r.ctx, r.Net, v, key, m)
+		ctx, cancel := context.WithTimeoutCause(r.ctx, readLimit, errors.New("it took too long over its answers"))
+		defer cancel()
+		return readDevice(ctx, r.Net, v, key, m)
 	}
 	_, _ = rand.Read(r.dhcpID[:]) // never fails (crypto/rand)
 	return r
@@ -138,10 +155,12 @@ func (s Survey) Run(ctx context.Context) (*Findings, error) {
 	case <-ctx.Done():
 		<-r.finished // everything below ends with ctx
 		r.found.Enough = errors.Is(context.Cause(ctx), errEnough)
-		if !r.found.Enough && !errors.Is(ctx.Err(), context.DeadlineExceeded) {
-			return nil, ctx.Err()
-		}
+		r.found.Stopped = !r.found.Enough && !errors.Is(ctx.Err(), context.DeadlineExceeded)
 	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.tellApart()
+	r.found.Floods = r.floods()
 	return &r.found, nil
 }
 
@@ -282,13 +301,20 @@ func (r *surveyRun) sweepWide(round int) bool {
 }
 
 // visit takes a visitor in the subnet of an address and sends discovery from it.
-func (r *surveyRun) visit(near netip.Addr) {
+func (r *surveyRun) visit(near netip.Addr) { r.visitFor(near, device.MAC{}) }
+
+// visitFor does so for what a MAC claims, as far as one MAC is worth it.
+func (r *surveyRun) visitFor(near netip.Addr, mac device.MAC) {
 	if r.Net == nil { // a replay goes nowhere
 		return
 	}
 	subnet := r.Subnets.Of(near)
 	r.mu.Lock()
 	begun := r.subnets[subnet]
+	if !begun && !mac.IsZero() && !r.mayVisit(subnet, mac) {
+		r.mu.Unlock()
+		return
+	}
 	r.subnets[subnet] = true
 	r.mu.Unlock()
 	if begun {
@@ -296,6 +322,10 @@ func (r *surveyRun) visit(near netip.Addr) {
 	}
 	r.spawn(func() {
 		v, err := r.Net.Visit(r.ctx, subnet, near, r.Avoid)
+		// A flood that claimed the addresses may be over, or known for one by now.
+		if errors.Is(err, reach.ErrNoVisitor) && r.wait(visitAgain) {
+			v, err = r.Net.Visit(r.ctx, subnet, near, r.Avoid)
+		}
 		r.mu.Lock()
 		if err != nil {
 			r.found.Unvisited[subnet] = err

@@ -60,11 +60,13 @@ func survey(t testing.TB, n *reach.Net) []device.Device {
 	return device.Merge(findings(t, n).Sightings)
 }
 
-func findings(t testing.TB, n *reach.Net) *Findings {
-	f, err := Survey{
-		Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), Listen: DefaultListen, Rate: arp.DefaultRate,
-		Log: slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelDebug})), Tell: func(string) {},
-	}.Run(t.Context())
+func findings(t testing.TB, n *reach.Net) *Findings { return findingsWith(t, n, Survey{}) }
+
+// findingsWith surveys with what s says beside the usual.
+func findingsWith(t testing.TB, n *reach.Net, s Survey) *Findings {
+	s.Net, s.Subnets, s.Listen, s.Rate = n, NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), DefaultListen, arp.DefaultRate
+	s.Log, s.Tell = slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelDebug})), func(string) {}
+	f, err := s.Run(t.Context())
 	require.NoError(t, err)
 	return f
 }

@@ -22,6 +22,7 @@ const (
 	watchSweep   = 20 * time.Second // between sweeps for newcomers that stay silent
 	restartOnce  = 10 * time.Second // within which further signs of a start are the same one
 	maxHappening = 4096             // heard and not yet looked at
+	maxWatched   = 2000             // devices that are asked whether they are there
 )
 
 // happening is something heard of a MAC, for those who watch.
@@ -114,6 +115,12 @@ func (r *watchRun) loop(ctx context.Context) error {
 		case h := <-r.heardOf:
 			r.take(h)
 		case now := <-tick.C:
+			if r.Net.LinkFault() != nil { // nobody has gone: we have
+				for _, d := range r.devices {
+					d.last = now
+				}
+				continue
+			}
 			r.judge(now)
 			if r.Enough != nil && r.Enough(r.snapshot()) {
 				r.mu.Lock()
@@ -227,10 +234,8 @@ func (r *watchRun) wasReadYet(mac device.MAC) bool {
 func (r *watchRun) identify(d *watched) {
 	r.mu.Lock()
 	var own []device.Sighting
-	for _, s := range r.found.Sightings {
-		if s.MAC == d.device.MAC {
-			own = append(own, s)
-		}
+	for _, i := range r.byMAC[d.device.MAC] {
+		own = append(own, r.found.Sightings[i])
 	}
 	r.mu.Unlock()
 	for _, found := range device.Merge(own) {
@@ -245,9 +250,13 @@ func (r *watchRun) tell(what EventKind, d *watched, at time.Time, away time.Dura
 
 // askAll asks every device that is there whether it still is.
 func (r *watchRun) askAll(ctx context.Context) {
+	asked := 0
 	for _, d := range r.devices {
 		if !d.present || !d.address.IsValid() || !r.Subnets.Askable(d.address) {
 			continue
+		}
+		if asked++; asked > maxWatched { // the others are heard when they speak
+			return
 		}
 		v, err := r.visitorNow(ctx, d.address)
 		if err == nil && v != nil {

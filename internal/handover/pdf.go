@@ -4,13 +4,18 @@ import (
 	"bytes"
 	"fmt"
 	"net/netip"
+	"sort"
 	"strings"
+	"sync"
+	"unicode/utf8"
 
 	"codeberg.org/go-pdf/fpdf"
 	"golang.org/x/image/font/gofont/gobold"
 	"golang.org/x/image/font/gofont/goregular"
+	"golang.org/x/image/font/sfnt"
 
 	"janustat/core/ground"
+	"janustat/core/text"
 )
 
 // Measures of the printed record: A4 landscape, in millimetres.
@@ -61,7 +66,8 @@ func (r Record) PDF() ([]byte, error) {
 	p.SetCatalogSort(true)
 	p.AddUTF8FontFromBytes(face, "", goregular.TTF)
 	p.AddUTF8FontFromBytes(face, "B", gobold.TTF)
-	p.SetTitle("Handover record: "+r.Site, true)
+	site := printable(text.Harmless(r.Site, maxTitle, nil))
+	p.SetTitle("Handover record: "+site, true)
 	p.SetMargins(margin, margin, margin)
 	p.SetAutoPageBreak(false, margin)
 	p.AliasNbPages("")
@@ -69,7 +75,7 @@ func (r Record) PDF() ([]byte, error) {
 		p.SetY(-margin)
 		p.SetFont(face, "", 8)
 		p.SetTextColor(110, 110, 110)
-		p.CellFormat(0, 5, fmt.Sprintf("%s · handover record of %s · page %d of {nb}", r.Site, r.Made.Format("2 January 2006, 15:04 UTC"), p.PageNo()), "", 0, "C", false, 0, "")
+		p.CellFormat(0, 5, fmt.Sprintf("%s · handover record of %s · page %d of {nb}", site, r.Made.Format("2 January 2006, 15:04 UTC"), p.PageNo()), "", 0, "C", false, 0, "")
 	})
 	p.AddPage()
 	r.head(p)
@@ -86,7 +92,7 @@ func (r Record) PDF() ([]byte, error) {
 func (r Record) head(p *fpdf.Fpdf) {
 	p.SetTextColor(20, 30, 45)
 	p.SetFont(face, "B", 19)
-	p.CellFormat(0, 9, r.Site, "", 1, "L", false, 0, "")
+	p.CellFormat(0, 9, fit(p, r.Site, pageWidth-2*margin), "", 1, "L", false, 0, "")
 	p.SetFont(face, "", 11)
 	p.CellFormat(0, 6, "Handover record, "+r.Made.Format("2 January 2006"), "", 1, "L", false, 0, "")
 	p.Ln(2)
@@ -106,7 +112,7 @@ func (r Record) head(p *fpdf.Fpdf) {
 		}
 		p.CellFormat(0, lineStep, network, "", 1, "L", false, 0, "")
 	}
-	text := fmt.Sprintf("%d devices", len(r.Devices))
+	count := fmt.Sprintf("%d devices", len(r.Devices))
 	for i, c := range r.Counts() {
 		separator := ", "
 		if i == 0 {
@@ -116,9 +122,9 @@ func (r Record) head(p *fpdf.Fpdf) {
 		if c.N != 1 {
 			word += "s"
 		}
-		text += fmt.Sprintf("%s%d %s", separator, c.N, word)
+		count += fmt.Sprintf("%s%d %s", separator, c.N, word)
 	}
-	p.CellFormat(0, lineStep, text, "", 1, "L", false, 0, "")
+	p.CellFormat(0, lineStep, count, "", 1, "L", false, 0, "")
 	p.CellFormat(0, lineStep, "Passwords are handed over separately and are not in this record.", "", 1, "L", false, 0, "")
 	p.Ln(3)
 }
@@ -149,26 +155,58 @@ func (r Record) table(p *fpdf.Fpdf) {
 	}
 }
 
-// fit shortens text to a width, with an ellipsis.
-func fit(p *fpdf.Fpdf, text string, wide float64) string {
-	if p.GetStringWidth(text) <= wide {
-		return text
+// maxTitle bounds a site's name where it cannot be cut to a width, in characters.
+const maxTitle = 120
+
+// fit makes text printable and shortens it to a width, with an ellipsis.
+func fit(p *fpdf.Fpdf, s string, wide float64) string {
+	// No line holds more characters than that, however narrow.
+	s = printable(text.Harmless(s, 2*text.Long, nil))
+	if p.GetStringWidth(s) <= wide {
+		return s
 	}
-	runes := []rune(text)
-	for len(runes) > 0 && p.GetStringWidth(string(runes)+"…") > wide {
-		runes = runes[:len(runes)-1]
+	runes := []rune(s)
+	// The longest beginning that fits, by halves: a width costs as much as the text is long.
+	n := sort.Search(len(runes), func(n int) bool { return p.GetStringWidth(string(runes[:n+1])+"…") > wide })
+	return string(runes[:n]) + "…"
+}
+
+// glyphs tells which characters the printed face has.
+var glyphs = sync.OnceValue(func() *sfnt.Font {
+	f, err := sfnt.Parse(goregular.TTF)
+	if err != nil {
+		panic(err) // the face is part of the program
 	}
-	return string(runes) + "…"
+	return f
+})
+
+// printable puts a box in the place of what the face lacks, such as emoji: the library
+// that draws would fall over them.
+func printable(s string) string {
+	var buf sfnt.Buffer
+	return strings.Map(func(r rune) rune {
+		if r < utf8.RuneSelf {
+			return r
+		}
+		if i, err := glyphs().GlyphIndex(&buf, r); r > 0xffff || err != nil || i == 0 {
+			return '\u25a1'
+		}
+		return r
+	}, s)
 }
 
 // transport tells how passwords travelled.
 func (r Record) transport(p *fpdf.Fpdf) {
+	p.SetFont(face, "", 10)
+	if weak := r.WeaklyEncrypted(); len(weak) > 0 {
+		p.Ln(3)
+		p.MultiCell(0, lineStep, printable("Encryption is weak, since the devices offer nothing better: "+strings.Join(weak, "; ")+"."), "", "L", false)
+	}
 	tags := r.InClear()
 	if len(tags) == 0 {
 		return
 	}
 	p.Ln(3)
-	p.SetFont(face, "", 10)
 	p.MultiCell(0, lineStep, fmt.Sprintf("Password set without encryption on %d of %d devices, over the site's own cable, since they offered nothing better: %s.",
 		len(tags), len(r.Devices), strings.Join(tags, ", ")), "", "L", false)
 }
@@ -189,6 +227,6 @@ func (r Record) stillOpen(p *fpdf.Fpdf) {
 		if p.GetY()+lineStep > pageTall-footRoom {
 			p.AddPage()
 		}
-		p.CellFormat(0, lineStep, "•  "+line, "", 1, "L", false, 0, "")
+		p.CellFormat(0, lineStep, fit(p, "•  "+line, pageWidth-2*margin), "", 1, "L", false, 0, "")
 	}
 }

@@ -8,10 +8,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/text"
 )
 
 // Record is everything the documents tell.
@@ -40,20 +42,29 @@ type Entry struct {
 	AsFound  *device.Settings `json:"as_found"`
 	Proved   *time.Time       `json:"proved_at"`
 	InClear  bool             `json:"password_set_without_encryption"`
+	// Weak says what is weak about its encryption, in the standards' words.
+	Weak []string `json:"weak_encryption,omitempty"`
+	// LeftOut tells that it was set up by the job and left out of it later.
+	LeftOut bool `json:"left_out,omitempty"`
 }
 
-// New makes the record of the taken devices. Devices come in the order given.
+// New makes the record of the taken devices, and of those that were left out after they
+// had been set up. Devices come in the order given.
 // inClear tells, by ID, those that have a password that was set without encryption.
 func New(site string, g ground.Ground, devices []device.Device, inClear map[int64]bool, made time.Time) Record {
 	r := Record{Site: site, Made: made.UTC().Truncate(time.Second), Ground: g, Devices: []Entry{}, Open: []string{}}
 	for i := range devices {
 		d := &devices[i]
-		if d.InJob != device.Taken {
+		leftOut := d.InJob == device.Left && d.Commissioned()
+		if d.InJob != device.Taken && !leftOut {
 			continue
 		}
 		e := Entry{
 			Tag: d.Tag, Kind: d.Kind, Name: d.Name, Make: d.Make, Model: d.Model, Serial: d.Serial, MAC: d.MAC,
-			Firmware: d.Firmware, Access: d.Access, AsFound: d.AsFound, InClear: inClear[d.ID],
+			Firmware: d.Firmware, Access: d.Access, AsFound: d.AsFound, InClear: inClear[d.ID], LeftOut: leftOut,
+		}
+		if d.TLS != nil {
+			e.Weak = d.TLS.Weak
 		}
 		if s := d.AsLeft; s != nil {
 			e.Address, e.Mask = s.Address.String(), ground.Mask(s.Prefix).String()
@@ -74,6 +85,12 @@ func New(site string, g ground.Ground, devices []device.Device, inClear map[int6
 // open tells what is not finished about a device.
 func open(d *device.Device) []string {
 	switch {
+	case d.InJob == device.Left:
+		return []string{fmt.Sprintf("%s was set up and then left out of the job: it keeps %s and its password", d.Tag, d.AsLeft.Address)}
+	case d.Alarm != "":
+		return []string{fmt.Sprintf("%s is not what it was: it %s", d.Tag, strings.TrimPrefix(d.Alarm, "it "))}
+	case !d.ResetAt.IsZero():
+		return []string{d.Tag + " was reset and has not been brought back"}
 	case d.AsLeft == nil && d.Allotted == nil:
 		return []string{d.Tag + " has no address allotted yet"}
 	case d.AsLeft == nil:
@@ -87,7 +104,7 @@ func open(d *device.Device) []string {
 }
 
 var csvHead = []string{
-	"tag", "kind", "name", "make", "model", "serial", "mac", "firmware", "address", "mask", "gateway", "access", "found_at", "proved_at", "password",
+	"tag", "kind", "name", "make", "model", "serial", "mac", "firmware", "address", "mask", "gateway", "access", "found_at", "proved_at", "password", "encryption",
 }
 
 // CSV writes the table of devices (RFC 4180).
@@ -101,10 +118,10 @@ func (r Record) CSV() ([]byte, error) {
 	for _, e := range r.Devices {
 		row := []string{
 			e.Tag, string(e.Kind), e.Name, e.Make, e.Model, e.Serial, e.MAC.String(), e.Firmware,
-			e.Address, e.Mask, e.Gateway, string(e.Access), foundAt(e.AsFound), proved(e.Proved), passwordText(e),
+			e.Address, e.Mask, e.Gateway, string(e.Access), foundAt(e.AsFound), proved(e.Proved), passwordText(e), strings.Join(e.Weak, "; "),
 		}
 		for i := range row {
-			row[i] = harmless(row[i])
+			row[i], _ = text.Inert(row[i])
 		}
 		if err := w.Write(row); err != nil {
 			return nil, err
@@ -112,14 +129,6 @@ func (r Record) CSV() ([]byte, error) {
 	}
 	w.Flush()
 	return b.Bytes(), w.Error()
-}
-
-// harmless keeps a spreadsheet from reading a device's own text as a formula.
-func harmless(s string) string {
-	if s != "" && (s[0] == '=' || s[0] == '+' || s[0] == '-' || s[0] == '@' || s[0] == '\t') {
-		return "'" + s
-	}
-	return s
 }
 
 func foundAt(s *device.Settings) string {
@@ -139,6 +148,16 @@ func passwordText(e Entry) string {
 		return "set without encryption"
 	}
 	return ""
+}
+
+// WeaklyEncrypted tells what is weak about the encryption of devices, a line each.
+func (r Record) WeaklyEncrypted() (out []string) {
+	for _, e := range r.Devices {
+		if len(e.Weak) > 0 {
+			out = append(out, e.Tag+" ("+strings.Join(e.Weak, ", ")+")")
+		}
+	}
+	return out
 }
 
 // InClear lists the tags of devices with a password that was set without encryption.

@@ -23,6 +23,13 @@ const (
 // ErrNoJob is wrapped when a folder holds no job.
 var ErrNoJob = errors.New("no job here")
 
+// errNoRegister is a job folder that has lost its register.
+var errNoRegister = fmt.Errorf("%w that can be worked on", ErrNoJob)
+
+// ErrSheetKept is returned by Begin where a job sheet was there without a register: the
+// register is made, and the sheet stays as it is.
+var ErrSheetKept = errors.New("the job sheet that was there is kept")
+
 // Job is an opened job folder.
 type Job struct {
 	Dir      string
@@ -44,10 +51,20 @@ func Begin(ctx context.Context, dir string, sheet []byte) error {
 		return fmt.Errorf("begin: %w", err)
 	}
 	path := filepath.Join(dir, SheetFile)
-	if _, err := os.Stat(path); err == nil {
+	register := filepath.Join(dir, RegisterFile)
+	_, err := os.Lstat(register)
+	lost := errors.Is(err, fs.ErrNotExist)
+	if _, err := os.Lstat(path); err == nil && !lost {
 		return fmt.Errorf("there is a job in %s already: choose another folder, or go on with `janustat --job %s`", dir, dir)
+	} else if err == nil {
+		// A job without its register: it gets an empty one, and keeps its sheet.
+		r, err := OpenRegister(ctx, register)
+		if err != nil {
+			return err
+		}
+		return errors.Join(r.Close(), ErrSheetKept)
 	}
-	r, err := OpenRegister(ctx, filepath.Join(dir, RegisterFile))
+	r, err := OpenRegister(ctx, register)
 	if err != nil {
 		return err
 	}
@@ -70,7 +87,11 @@ func Open(ctx context.Context, dir string) (*Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	r, err := OpenRegister(ctx, filepath.Join(dir, RegisterFile))
+	register := filepath.Join(dir, RegisterFile)
+	if _, err := os.Lstat(register); errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: %s has a job sheet and no %s. Put the register back where it was, or begin an empty one with `janustat begin %s`, which keeps the sheet", errNoRegister, dir, RegisterFile, dir)
+	}
+	r, err := OpenRegister(ctx, register)
 	if err != nil {
 		return nil, err
 	}
@@ -89,8 +110,11 @@ func stamp(t time.Time) string {
 	if t.IsZero() {
 		return ""
 	}
-	return t.UTC().Format(time.RFC3339Nano)
+	return t.UTC().Format(stampForm)
 }
+
+// stampForm is RFC 3339 with every digit, so that times compare as their texts do.
+const stampForm = "2006-01-02T15:04:05.000000000Z"
 
 func unstamp(s string) time.Time {
 	t, err := time.Parse(time.RFC3339Nano, s)

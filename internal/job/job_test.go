@@ -19,6 +19,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/ground"
 	"janustat/core/secret"
 )
 
@@ -75,7 +76,7 @@ func TestJournalAndAttempts(t *testing.T) {
 	j := begin(t)
 	list := []device.Device{camera(1)}
 	require.NoError(t, j.Register.Save(t.Context(), list))
-	p := commission.Plan{ID: list[0].ID}
+	p := commission.Plan{ID: list[0].ID, MAC: list[0].MAC}
 	id, err := j.Register.Begin(t.Context(), p, commission.Write{Step: commission.StepKey, Intent: "administrator admin", InClear: true})
 	require.NoError(t, err)
 	history, err := j.Register.History(t.Context(), p.ID)
@@ -103,34 +104,6 @@ func TestJournalAndAttempts(t *testing.T) {
 	got, err := j.Register.Devices(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, &found.Settings, got[0].AsFound)
-
-	a := Attempts{Register: j.Register, Budget: secret.Budget{PerHour: 2}}
-	for range 2 {
-		wait, err := a.Spend(t.Context(), p)
-		require.NoError(t, err)
-		require.Zero(t, wait)
-	}
-	wait, err := a.Spend(t.Context(), p)
-	require.NoError(t, err)
-	assert.InDelta(t, time.Hour.Minutes(), wait.Minutes(), 1)
-	// Another run on the same job counts on.
-	again, err := OpenRegister(t.Context(), j.Path(RegisterFile))
-	require.NoError(t, err)
-	defer again.Close()
-	wait, err = Attempts{Register: again, Budget: secret.Budget{PerHour: 2}}.Spend(t.Context(), p)
-	require.NoError(t, err)
-	assert.Positive(t, wait)
-	// What fitted is given back; the one that did not still counts.
-	require.NoError(t, a.Opened(t.Context(), p))
-	left, err := a.Left(t.Context(), p)
-	require.NoError(t, err)
-	assert.Equal(t, 1, left)
-	wait, err = a.Spend(t.Context(), p)
-	require.NoError(t, err)
-	assert.Zero(t, wait)
-	wait, err = a.Spend(t.Context(), p)
-	require.NoError(t, err)
-	assert.Positive(t, wait)
 }
 
 // A register of every earlier version keeps what it holds.
@@ -166,20 +139,6 @@ func TestMigrationsKeepWhatIsThere(t *testing.T) {
 		assert.Equal(t, "done", history[0].Outcome)
 		assert.False(t, history[0].InClear, "what was not recorded is not claimed")
 		require.NoError(t, r.Close())
-	}
-}
-
-func TestALockOutIsWaitedFor(t *testing.T) {
-	for said, want := range map[time.Duration]time.Duration{10 * time.Minute: 10 * time.Minute, 0: time.Hour, 5 * time.Hour: 5 * time.Hour} {
-		j := begin(t)
-		list := []device.Device{camera(1)}
-		require.NoError(t, j.Register.Save(t.Context(), list))
-		p := commission.Plan{ID: list[0].ID}
-		a := Attempts{Register: j.Register}
-		require.NoError(t, a.Locked(t.Context(), p, said))
-		wait, err := a.Spend(t.Context(), p)
-		require.NoError(t, err)
-		assert.InDelta(t, want.Minutes(), wait.Minutes(), 1)
 	}
 }
 
@@ -220,16 +179,17 @@ func TestTheJournalTellsHowFarADeviceIs(t *testing.T) {
 	got, err := j.Register.Progress(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, map[int64]Progress{
-		list[0].ID: {InClear: false, Rekey: Sent{got[list[0].ID].Rekey.At, true}}, list[1].ID: {InClear: true}, list[2].ID: {InClear: true, Users: map[string]bool{viewer: true}},
-		list[4].ID: {Pending: "10.61.8.41/23, DHCP off"}, list[5].ID: {},
+		list[0].ID: {Keyed: true, Rekey: Sent{got[list[0].ID].Rekey.At, true}}, list[1].ID: {Keyed: true, InClear: true}, list[2].ID: {InClear: true, Users: map[string]bool{viewer: true}},
+		list[3].ID: {Reset: Sent{got[list[3].ID].Reset.At, true}}, list[4].ID: {Moved: true, Pending: "10.61.8.41/23, DHCP off"}, list[5].ID: {Moved: true},
 	}, got)
 	assert.Equal(t, "viewer as user", viewer)
 	assert.WithinDuration(t, time.Now(), got[list[0].ID].Rekey.At, time.Minute)
 }
 
 func TestUsersOfTheSheet(t *testing.T) {
-	s, err := ParseSheet([]byte("password: {require_tls: true, without_tls: [C07, '02:00:00:00:00:09']}\nusers:\n  - {name: viewer, role: user, on: [recorder, C01]}\n  - {name: watch, role: operator}\n"))
+	sheet, err := ParseSheet([]byte("password: {require_tls: true, without_tls: [C07, '02:00:00:00:00:09']}\nusers:\n  - {name: viewer, role: user, on: [recorder, C01]}\n  - {name: watch, role: operator}\n"))
 	require.NoError(t, err)
+	s := sheet.Among(nil)
 	watch := commission.Account{Name: "watch", Level: commission.Operator}
 	assert.Equal(t, []commission.Account{{Name: "viewer", Level: commission.Viewer}, watch}, s.UsersOn(&device.Device{Facts: device.Facts{Kind: device.Recorder}}))
 	assert.Len(t, s.UsersOn(&device.Device{Tag: "C01"}), 2)
@@ -303,7 +263,7 @@ func TestSurveyRecord(t *testing.T) {
 	assert.True(t, last.At.IsZero())
 	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	s := SurveyRecord{
-		At: at, Took: 9 * time.Second, Found: 3, Laptop: []netip.Prefix{netip.MustParsePrefix("10.61.8.200/23")},
+		At: at, Took: 9 * time.Second, Found: 3, Met: 3, Laptop: []netip.Prefix{netip.MustParsePrefix("10.61.8.200/23")},
 		Offers: []Offer{{
 			ServerMAC: device.MAC{2}, Server: netip.MustParseAddr("10.61.8.2"), Subnet: netip.MustParsePrefix("10.61.8.0/23"), Offered: netip.MustParseAddr("10.61.9.100"),
 			DNS: []netip.Addr{netip.MustParseAddr("10.61.8.3")}, NTP: []netip.Addr{netip.MustParseAddr("10.61.8.4")}, LeaseS: 7200, At: at,
@@ -317,6 +277,10 @@ func TestSurveyRecord(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, s.Laptop, last.Laptop)
 	require.NoError(t, j.Register.AddSurvey(t.Context(), SurveyRecord{At: at}))
+	offers, err = j.Register.Offers(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, offers, 1, "a survey that met nobody tells nothing of who is there")
+	require.NoError(t, j.Register.AddSurvey(t.Context(), SurveyRecord{At: at, Met: 2}))
 	offers, err = j.Register.Offers(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, offers, "a newer survey's offers replace the older's")
@@ -344,6 +308,94 @@ func TestOpenTellsWhatIsMissing(t *testing.T) {
 	require.NoError(t, os.WriteFile(j.Path(RegisterFile), []byte(strings.Repeat("no register ", 500)), 0o600))
 	_, err = Open(t.Context(), j.Dir)
 	require.ErrorContains(t, err, "is it no register?")
+}
+
+// A job that lost its register is told from one that never was; begin gives it another
+// and keeps its sheet.
+func TestAJobWithoutItsRegister(t *testing.T) {
+	j := begin(t)
+	require.NoError(t, j.Close())
+	require.NoError(t, os.Remove(j.Path(RegisterFile)))
+	_, err := Open(t.Context(), j.Dir)
+	require.ErrorIs(t, err, ErrNoJob)
+	assert.ErrorContains(t, err, "a job sheet and no register.db")
+	_, err = os.Stat(j.Path(RegisterFile))
+	assert.ErrorIs(t, err, os.ErrNotExist, "none is made in passing")
+	before, err := os.ReadFile(j.Path(SheetFile))
+	require.NoError(t, err)
+	require.ErrorIs(t, Begin(t.Context(), j.Dir, NewSheet("another", "", "", time.Now())), ErrSheetKept)
+	after, err := os.ReadFile(j.Path(SheetFile))
+	require.NoError(t, err)
+	assert.Equal(t, before, after)
+	again, err := Open(t.Context(), j.Dir)
+	require.NoError(t, err)
+	require.NoError(t, again.Close())
+}
+
+// Nothing of a job is written through a link, and its register is for its owner alone.
+func TestNoLinkIsFollowed(t *testing.T) {
+	j := begin(t)
+	info, err := os.Stat(j.Path(RegisterFile))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	require.NoError(t, j.Close())
+	require.NoError(t, os.Chmod(j.Path(RegisterFile), 0o644))
+	again, err := Open(t.Context(), j.Dir)
+	require.NoError(t, err)
+	info, err = os.Stat(j.Path(RegisterFile))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "an older one is closed to others")
+	for _, name := range []string{KeyringFile, lockFile, holderFile, "handover.csv"} {
+		target := filepath.Join(t.TempDir(), "target")
+		require.NoError(t, os.WriteFile(target, []byte("mine"), 0o600))
+		_ = os.Remove(j.Path(name))
+		require.NoError(t, os.Symlink(target, j.Path(name)))
+		switch name {
+		case lockFile, holderFile:
+			_, err = again.Lock("test")
+		default:
+			err = WriteFile(j.Path(name), []byte("theirs"), 0o600)
+		}
+		assert.ErrorIs(t, err, ErrLink, name)
+		text, rerr := os.ReadFile(target)
+		require.NoError(t, rerr)
+		assert.Equal(t, "mine", string(text), name)
+		require.NoError(t, os.Remove(j.Path(name)))
+	}
+	require.NoError(t, again.Close())
+	require.NoError(t, os.Rename(j.Path(RegisterFile), j.Path("elsewhere")))
+	require.NoError(t, os.Symlink(j.Path("elsewhere"), j.Path(RegisterFile)))
+	_, err = Open(t.Context(), j.Dir)
+	assert.ErrorIs(t, err, ErrLink)
+	require.NoError(t, os.Symlink(t.TempDir(), j.Path(HandoverDir)))
+	assert.ErrorIs(t, OwnDir(j.Path(HandoverDir)), ErrLink)
+}
+
+func TestANewerRegisterIsRefused(t *testing.T) {
+	j := begin(t)
+	_, err := j.Register.db.ExecContext(t.Context(), "INSERT INTO goose_db_version (is_applied, version_id) VALUES (1, 99)")
+	require.NoError(t, err)
+	require.NoError(t, j.Close())
+	_, err = Open(t.Context(), j.Dir)
+	require.ErrorIs(t, err, ErrNewer)
+	assert.ErrorContains(t, err, "use that version for it")
+}
+
+func TestGroundIsKept(t *testing.T) {
+	j := begin(t)
+	k, err := j.Register.KeptGround(t.Context())
+	require.NoError(t, err)
+	assert.False(t, k.Subnet.IsValid())
+	g := ground.Ground{
+		Subnet: netip.MustParsePrefix("10.61.8.0/23"), SubnetFrom: "recorder R01", NTP: []netip.Addr{netip.MustParseAddr("10.61.8.4")}, NTPFrom: "x",
+		Ranks: ground.Ranks{Subnet: ground.FromRecorder, NTP: ground.FromLAN},
+	}
+	for range 2 {
+		require.NoError(t, j.Register.KeepGround(t.Context(), g))
+		k, err = j.Register.KeptGround(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, g, k.Ground)
+	}
 }
 
 func quickKeyring(path, passphrase string) *Keyring {

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"janustat/core/commission"
-	"janustat/core/secret"
+	"janustat/core/device"
 )
 
 // Entry is one step of a device's history.
@@ -24,12 +24,19 @@ type Entry struct {
 
 // Begin records the intent of a write before it is sent (commission.Journal).
 func (r *Register) Begin(ctx context.Context, p commission.Plan, w commission.Write) (int64, error) {
-	res, err := r.db.ExecContext(ctx, "INSERT INTO journal (device_id, step, intent, begun_at, in_clear) VALUES (?,?,?,?,?)",
-		p.ID, w.Step, w.Intent, stamp(time.Now()), w.InClear)
-	if err != nil {
-		return 0, fmt.Errorf("journal: %w", err)
-	}
-	return res.LastInsertId()
+	var id int64
+	err := r.tx(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "INSERT INTO journal (device_id, step, intent, begun_at, in_clear) VALUES (?,?,?,?,?)",
+			p.ID, w.Step, w.Intent, stamp(time.Now()), w.InClear)
+		if err != nil {
+			return err
+		}
+		if id, err = res.LastInsertId(); err != nil {
+			return err
+		}
+		return happened(ctx, tx, p.ID, device.Written{At: time.Now()})
+	})
+	return id, err
 }
 
 // End records the outcome of a write (commission.Journal).
@@ -44,20 +51,12 @@ func (r *Register) End(ctx context.Context, id int64, outcome, detail string) er
 // Found keeps a device's settings from before the job touched it: the first
 // reading stands (commission.Journal).
 func (r *Register) Found(ctx context.Context, p commission.Plan, f commission.Found) error {
-	_, err := r.db.ExecContext(ctx, "UPDATE device SET as_found=? WHERE id=? AND as_found IS NULL", asJSON(f.Settings, "{}"), p.ID)
-	if err != nil {
-		return fmt.Errorf("register: %w", err)
-	}
-	return nil
+	return r.Happened(ctx, p.ID, device.Found{Settings: f.Settings})
 }
 
 // Left records a device's settings after every step held (commission.Journal).
 func (r *Register) Left(ctx context.Context, p commission.Plan, f commission.Found) error {
-	_, err := r.db.ExecContext(ctx, "UPDATE device SET as_left=? WHERE id=?", asJSON(f.Settings, "{}"), p.ID)
-	if err != nil {
-		return fmt.Errorf("register: %w", err)
-	}
-	return nil
+	return r.Happened(ctx, p.ID, device.Commissioned{At: time.Now(), Left: f.Settings, Facts: f.Facts(), Certificate: f.Certificate})
 }
 
 // History reads a device's steps, oldest first.
@@ -83,7 +82,7 @@ func (r *Register) History(ctx context.Context, id int64) ([]Entry, error) {
 // MaybeKeyed tells, by ID, the devices that this job may have given their first
 // password: the intent is on record and no refusal is.
 func (r *Register) MaybeKeyed(ctx context.Context) (map[int64]bool, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT DISTINCT device_id FROM journal WHERE step=? AND outcome<>'refused'", commission.StepKey)
+	rows, err := r.db.QueryContext(ctx, "SELECT DISTINCT device_id FROM journal WHERE step=?1 AND outcome<>'refused' AND id > (SELECT coalesce(max(id), 0) FROM journal AS r WHERE r.device_id=journal.device_id AND r.step=?2 AND r.outcome='done')", commission.StepKey, commission.StepReset)
 	if err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
 	}
@@ -105,6 +104,9 @@ type Progress struct {
 	Users   map[string]bool // further users made, by commission.UserIntent
 	Pending string          // the intent of an address that waits for a restart
 	Rekey   Sent            // of the last password that replaced another
+	Keyed   bool            // it has confirmed a password of this job, and was not reset since
+	Moved   bool            // an address, a name or a restart was sent to it
+	Reset   Sent            // the last time that it was to be reset
 }
 
 // Sent is a write that was sent, or may have been.
@@ -116,8 +118,8 @@ type Sent struct {
 // Progress reads, by ID, what the journal tells of how far every device is. What was sent and not refused counts as set; a user counts as made once the
 // device has confirmed it.
 func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT device_id, step, intent, outcome, detail, in_clear, begun_at FROM journal WHERE step IN (?,?,?,?,?,?) AND outcome<>'refused' ORDER BY id",
-		commission.StepKey, commission.StepRekey, commission.StepUser, commission.StepReset, commission.StepAddress, commission.StepRestart)
+	rows, err := r.db.QueryContext(ctx, "SELECT device_id, step, intent, outcome, detail, in_clear, begun_at FROM journal WHERE step IN (?,?,?,?,?,?,?) AND outcome<>'refused' ORDER BY id",
+		commission.StepKey, commission.StepRekey, commission.StepUser, commission.StepReset, commission.StepAddress, commission.StepRestart, commission.StepName)
 	if err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
 	}
@@ -136,8 +138,14 @@ func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
 			return nil, fmt.Errorf("journal: %w", err)
 		}
 		switch step {
+		case commission.StepName:
+			k := out[id]
+			k.Moved = true
+			out[id] = k
+			continue
 		case commission.StepAddress, commission.StepRestart:
 			k := out[id]
+			k.Moved = true
 			switch {
 			case step == commission.StepRestart && outcome != "done": // maybe it was never sent
 			case step == commission.StepAddress && detail == commission.AtRestart:
@@ -148,8 +156,14 @@ func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
 			out[id] = k
 			continue
 		case commission.StepReset:
+			if outcome != "done" { // it may be as it was
+				k := out[id]
+				k.Reset = Sent{At: unstamp(begun)}
+				out[id] = k
+				continue
+			}
 			maps.DeleteFunc(clear, func(p password, _ bool) bool { return p.device == id })
-			delete(out, id)
+			out[id] = Progress{Reset: Sent{unstamp(begun), true}}
 			continue
 		case commission.StepUser:
 			if outcome == "done" {
@@ -163,9 +177,13 @@ func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
 		case commission.StepRekey:
 			k := out[id]
 			k.Rekey = Sent{unstamp(begun), outcome == "done"}
+			k.Keyed = k.Keyed || outcome == "done"
 			out[id] = k
 			intent = ""
 		default:
+			k := out[id]
+			k.Keyed = k.Keyed || outcome == "done"
+			out[id] = k
 			intent = "" // the administrator's, whichever way it was set
 		}
 		clear[password{id, intent}] = inClear
@@ -176,84 +194,4 @@ func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
 		out[p.device] = k
 	}
 	return out, rows.Err()
-}
-
-// Attempts keeps the budget of password tries in the register, so that it
-// holds across runs.
-type Attempts struct {
-	Register *Register
-	Budget   secret.Budget
-}
-
-// Spend records a try before it is made, or says how long to wait
-// (commission.Attempts).
-func (a Attempts) Spend(ctx context.Context, p commission.Plan) (wait time.Duration, err error) {
-	now := time.Now()
-	err = a.Register.tx(ctx, func(tx *sql.Tx) error {
-		spent, err := spentSince(ctx, tx, p.ID, now.Add(-secret.BudgetWindow))
-		if err != nil {
-			return err
-		}
-		if wait = a.Budget.Wait(spent, now); wait > 0 {
-			return nil
-		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO attempt (device_id, at) VALUES (?,?)", p.ID, stamp(now))
-		return err
-	})
-	return wait, err
-}
-
-// Opened gives the last try back, since its password fitted. Earlier ones that did
-// not still count, however the device itself counts them (commission.Attempts).
-func (a Attempts) Opened(ctx context.Context, p commission.Plan) error {
-	_, err := a.Register.db.ExecContext(ctx, "DELETE FROM attempt WHERE id=(SELECT max(id) FROM attempt WHERE device_id=?)", p.ID)
-	if err != nil {
-		return fmt.Errorf("register: %w", err)
-	}
-	return nil
-}
-
-func spentSince(ctx context.Context, tx *sql.Tx, id int64, since time.Time) (spent []time.Time, err error) {
-	rows, err := tx.QueryContext(ctx, "SELECT at FROM attempt WHERE device_id=? AND at>?", id, stamp(since))
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var at string
-		if err := rows.Scan(&at); err != nil {
-			return nil, err
-		}
-		spent = append(spent, unstamp(at))
-	}
-	return spent, rows.Err()
-}
-
-// Left counts the tries that a device can still be offered now.
-func (a Attempts) Left(ctx context.Context, p commission.Plan) (left int, err error) {
-	now := time.Now()
-	err = a.Register.tx(ctx, func(tx *sql.Tx) error {
-		spent, err := spentSince(ctx, tx, p.ID, now.Add(-secret.BudgetWindow))
-		left = max(a.Budget.Limit()-len(spent), 0)
-		return err
-	})
-	return left, err
-}
-
-// Locked has no try made for so long, or for the budget's window where the device
-// does not say how long it is locked (commission.Attempts).
-func (a Attempts) Locked(ctx context.Context, p commission.Plan, wait time.Duration) error {
-	if wait <= 0 {
-		wait = secret.BudgetWindow
-	}
-	// As many tries as make the budget wait just so long.
-	at := time.Now().Add(wait - secret.BudgetWindow)
-	return a.Register.tx(ctx, func(tx *sql.Tx) error {
-		for range a.Budget.Limit() {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO attempt (device_id, at) VALUES (?,?)", p.ID, stamp(at)); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
 }

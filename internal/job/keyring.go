@@ -33,6 +33,7 @@ type Keyring struct {
 	passphrase string
 	work       int // scrypt work factor as a power of two; 0 is age's own default
 	content    keyringContent
+	veil       *secret.Veil // knows every password on the keyring
 }
 
 type keyringContent struct {
@@ -70,8 +71,48 @@ const keyringVersion = 3
 
 // NewKeyring makes an empty keyring that Save will write.
 func NewKeyring(path, passphrase string) *Keyring {
-	return &Keyring{path: path, passphrase: passphrase, content: keyringContent{Version: keyringVersion, Devices: map[device.MAC]keyFor{}}}
+	return &Keyring{path: path, passphrase: passphrase, content: keyringContent{Version: keyringVersion, Devices: map[device.MAC]keyFor{}}, veil: &secret.Veil{}}
 }
+
+// Veil makes every password that is on the keyring, or will be, known to v.
+func (k *Keyring) Veil(v *secret.Veil) {
+	k.veil = v
+	k.reveal()
+}
+
+// reveal makes all that is on the keyring known to its veil.
+func (k *Keyring) reveal() {
+	c := &k.content
+	k.know(c.Site)
+	for _, p := range c.Kinds {
+		k.know(p)
+	}
+	for _, list := range []map[device.MAC]keyFor{c.Devices, c.Next} {
+		for _, e := range list {
+			k.know(e.Password)
+		}
+	}
+	for _, list := range c.Past {
+		for _, e := range list {
+			k.know(e.Password)
+		}
+	}
+	for _, e := range c.Earlier {
+		k.know(e.Password)
+	}
+	for _, users := range []map[device.MAC]map[string]string{c.Users, c.NextUsers} {
+		for _, list := range users {
+			for _, p := range list {
+				k.know(p)
+			}
+		}
+	}
+	for _, p := range c.SharedUsers {
+		k.know(p)
+	}
+}
+
+func (k *Keyring) know(plain string) { k.veil.Add(secret.New(plain)) }
 
 // OpenKeyring decrypts a keyring. ErrNoKeyring when there is none, ErrPassphrase
 // when the passphrase is wrong, ErrKeyring when the file is damaged.
@@ -152,6 +193,7 @@ func (k *Keyring) Draft() (*Keyring, error) {
 		return nil, fmt.Errorf("keyring: %w", err)
 	}
 	d := NewKeyring("", "")
+	d.veil = k.veil
 	if err := json.Unmarshal(plain, &d.content); err != nil {
 		return nil, fmt.Errorf("keyring: %w", err)
 	}
@@ -162,7 +204,10 @@ func (k *Keyring) Draft() (*Keyring, error) {
 func (k *Keyring) Site() secret.Password { return secret.New(k.content.Site) }
 
 // SetSite sets the site password, for devices that have none yet.
-func (k *Keyring) SetSite(p secret.Password) { k.content.Site = p.Reveal() }
+func (k *Keyring) SetSite(p secret.Password) {
+	k.know(p.Reveal())
+	k.content.Site = p.Reveal()
+}
 
 // For gives the user and password of a device.
 func (k *Keyring) For(mac device.MAC) (user string, p secret.Password, ok bool) {
@@ -180,6 +225,7 @@ func (k *Keyring) set(mac device.MAC, e keyFor) bool {
 	if was.User == e.User && was.Password == e.Password {
 		return false
 	}
+	k.know(e.Password)
 	k.content.Devices[mac] = e
 	return true
 }

@@ -19,6 +19,7 @@ func (k *Keyring) SetKind(kind device.Kind, p secret.Password) {
 	if k.content.Kinds == nil {
 		k.content.Kinds = map[device.Kind]string{}
 	}
+	k.know(p.Reveal())
 	k.content.Kinds[kind] = p.Reveal()
 }
 
@@ -33,6 +34,7 @@ func (k *Keyring) SetNext(mac device.MAC, user string, p secret.Password, now ti
 	if k.content.Next == nil {
 		k.content.Next = map[device.MAC]keyFor{}
 	}
+	k.know(p.Reveal())
 	k.content.Next[mac] = keyFor{User: user, Password: p.Reveal(), Since: now.UTC()}
 }
 
@@ -50,12 +52,8 @@ func (k *Keyring) Opened(mac device.MAC, c commission.Credential, now time.Time)
 	e := keyFor{User: c.User, Password: c.Password.Reveal(), Origin: string(c.Origin)}
 	if k.set(mac, e) {
 		changed = true
-		if had && was.Password != "" {
-			if k.content.Past == nil {
-				k.content.Past = map[device.MAC][]past{}
-			}
-			list := append(k.content.Past[mac], past{was, now.UTC()})
-			k.content.Past[mac] = list[max(0, len(list)-maxPast):]
+		if had {
+			k.passed(mac, was, now)
 		}
 	}
 	// A key of earlier work stays: what was to replace a factory one is not needed.
@@ -64,6 +62,31 @@ func (k *Keyring) Opened(mac device.MAC, c commission.Credential, now time.Time)
 		changed = true
 	}
 	return changed
+}
+
+// passed keeps a key that a device had.
+func (k *Keyring) passed(mac device.MAC, was keyFor, now time.Time) {
+	if was.Password == "" {
+		return
+	}
+	if k.content.Past == nil {
+		k.content.Past = map[device.MAC][]past{}
+	}
+	list := append(k.content.Past[mac], past{was, now.UTC()})
+	k.content.Past[mac] = list[max(0, len(list)-maxPast):]
+}
+
+// Begin has a device begin anew, with another password than it ever had: after a reset,
+// or as the unit that replaces another. What it had is kept among those of the past.
+func (k *Keyring) Begin(mac device.MAC, user string, p secret.Password, now time.Time) {
+	k.passed(mac, k.content.Devices[mac], now)
+	for _, own := range []map[device.MAC]keyFor{k.content.Next, k.content.Devices} {
+		delete(own, mac)
+	}
+	delete(k.content.Users, mac)
+	delete(k.content.NextUsers, mac)
+	delete(k.content.Refused, mac)
+	k.Set(mac, user, p)
 }
 
 // Past gives the keys a device had before, the latest first.
@@ -80,6 +103,7 @@ func (k *Keyring) AddEarlier(user string, p secret.Password) bool {
 	if slices.Contains(k.content.Earlier, e) {
 		return false
 	}
+	k.know(e.Password)
 	k.content.Earlier = append(k.content.Earlier, e)
 	return true
 }
@@ -117,9 +141,6 @@ func (k *Keyring) NoteRefused(mac device.MAC, list []commission.Credential) (cha
 	}
 	return changed
 }
-
-// Forget drops what was refused by a device, which has been reset since.
-func (k *Keyring) Forget(mac device.MAC) { delete(k.content.Refused, mac) }
 
 // NotRefused leaves out the keys that a device has refused before.
 func (k *Keyring) NotRefused(mac device.MAC, list []commission.Credential) (out []commission.Credential) {

@@ -28,6 +28,9 @@ type Lock struct {
 // process ends, however it ends.
 func (j *Job) Lock(command string) (*Lock, error) {
 	path, holder := j.Path(lockFile), j.Path(holderFile)
+	if _, err := noLink(path); err != nil {
+		return nil, fmt.Errorf("lock %w", err)
+	}
 	f := flock.New(path)
 	ok, err := f.TryLock()
 	if err != nil {

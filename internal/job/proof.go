@@ -54,7 +54,6 @@ func (r *Register) Proofs(ctx context.Context, id int64) ([]ProofRecord, error) 
 func (r *Register) Replace(ctx context.Context, d device.Device, unit device.MAC) error {
 	return r.tx(ctx, func(tx *sql.Tx) error {
 		for _, q := range []string{
-			"DELETE FROM attempt WHERE device_id=?1 OR device_id IN (SELECT id FROM device WHERE mac=?2)",
 			"DELETE FROM journal WHERE device_id IN (SELECT id FROM device WHERE mac=?2 AND id<>?1)",
 			"DELETE FROM proof WHERE device_id IN (SELECT id FROM device WHERE mac=?2 AND id<>?1)",
 			"DELETE FROM device WHERE mac=?2 AND id<>?1",

@@ -25,30 +25,67 @@ var migrations embed.FS
 // one transaction, synced before it returns.
 type Register struct{ db *sql.DB }
 
+// ErrNewer is wrapped when a newer version of the program has written a file.
+var ErrNewer = errors.New("written by a newer version of janustat")
+
 // OpenRegister opens or makes a register and brings its schema up to date.
 func OpenRegister(ctx context.Context, path string) (*Register, error) {
+	db, err := openDB(ctx, path, migrations, "migrations")
+	if err != nil {
+		return nil, fmt.Errorf("register %w", err)
+	}
+	return &Register{db}, nil
+}
+
+// openDB opens or makes a database for its owner alone, and brings its schema up to
+// date. It follows no link, and does not touch what a newer version has written.
+func openDB(ctx context.Context, path string, schema embed.FS, folder string) (*sql.DB, error) {
+	if err := ownFile(path); err != nil {
+		return nil, err
+	}
+	for _, beside := range []string{"-wal", "-shm", "-journal"} {
+		if _, err := noLink(path + beside); err != nil {
+			return nil, err
+		}
+	}
 	dsn := url.URL{Scheme: "file", Opaque: url.PathEscape(path), RawQuery: url.Values{"_pragma": {
 		"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(5000)", "foreign_keys(1)",
 	}, "_txlock": {"immediate"}}.Encode()}
 	db, err := sql.Open("sqlite", dsn.String())
 	if err != nil {
-		return nil, fmt.Errorf("register %s: %w", path, err)
+		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	// One connection: writers queue here rather than meet SQLITE_BUSY.
 	db.SetMaxOpenConns(1)
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return nil, err
-	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, db, files)
+	files, err := fs.Sub(schema, folder)
 	if err == nil {
-		_, err = p.Up(ctx)
+		err = migrate(ctx, db, files)
 	}
 	if err != nil {
 		db.Close()
-		return nil, fmt.Errorf("register %s cannot be opened (is the disk full, or is it no register?): %w", path, err)
+		if errors.Is(err, ErrNewer) {
+			return nil, fmt.Errorf("%s: %w: use that version for it", path, err)
+		}
+		return nil, fmt.Errorf("%s cannot be opened (is the disk full, or is it no register?): %w", path, err)
 	}
-	return &Register{db}, nil
+	return db, nil
+}
+
+func migrate(ctx context.Context, db *sql.DB, files fs.FS) error {
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, files)
+	if err != nil {
+		return err
+	}
+	has, err := p.GetDBVersion(ctx)
+	if err != nil {
+		return err
+	}
+	sources := p.ListSources()
+	if newest := sources[len(sources)-1].Version; has > newest {
+		return fmt.Errorf("%w (its schema is %d, this one knows %d)", ErrNewer, has, newest)
+	}
+	_, err = p.Up(ctx)
+	return err
 }
 
 // Close closes the register.
@@ -71,11 +108,29 @@ func (r *Register) tx(ctx context.Context, f func(*sql.Tx) error) error {
 }
 
 const deviceColumns = `id, tag, in_job, mac, endpoint, condition, addresses, clashing, facts, allotted, why,
-	as_found, as_left, first_seen, seen_at, coalesce(proved_at, '')`
+	as_found, as_left, first_seen, seen_at, coalesce(proved_at, ''), opened_at, reset_at, changed_at, alarm`
 
 // Devices reads every device, by tag and then by MAC.
 func (r *Register) Devices(ctx context.Context) ([]device.Device, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT "+deviceColumns+" FROM device ORDER BY tag = '', tag, mac, id")
+	return readDevices(ctx, r.db, "SELECT "+deviceColumns+" FROM device ORDER BY tag = '', tag, mac, id")
+}
+
+// Happened carries events into what is known of one device, in one transaction.
+func (r *Register) Happened(ctx context.Context, id int64, events ...device.Event) error {
+	return r.tx(ctx, func(tx *sql.Tx) error { return happened(ctx, tx, id, events...) })
+}
+
+func happened(ctx context.Context, tx *sql.Tx, id int64, events ...device.Event) error {
+	list, err := readDevices(ctx, tx, "SELECT "+deviceColumns+" FROM device WHERE id=?", id)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	list[0].Apply(events...)
+	return saveDevice(ctx, tx, &list[0])
+}
+
+func readDevices(ctx context.Context, db querier, query string, args ...any) ([]device.Device, error) {
+	rows, err := db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, fmt.Errorf("register: %w", err)
 	}
@@ -93,10 +148,10 @@ func (r *Register) Devices(ctx context.Context) ([]device.Device, error) {
 
 func scanDevice(rows *sql.Rows) (device.Device, error) {
 	var d device.Device
-	var mac, addresses, clashing, facts, first, seen, proved string
+	var mac, addresses, clashing, facts, first, seen, proved, opened, reset, changed string
 	var allotted, found, left sql.NullString
 	err := rows.Scan(&d.ID, &d.Tag, &d.InJob, &mac, &d.Endpoint, &d.Condition, &addresses, &clashing, &facts,
-		&allotted, &d.Why, &found, &left, &first, &seen, &proved)
+		&allotted, &d.Why, &found, &left, &first, &seen, &proved, &opened, &reset, &changed, &d.Alarm)
 	if err != nil {
 		return d, err
 	}
@@ -115,6 +170,7 @@ func scanDevice(rows *sql.Rows) (device.Device, error) {
 		}
 	}
 	d.FirstSeen, d.SeenAt, d.Proved = unstamp(first), unstamp(seen), unstamp(proved)
+	d.OpenedAt, d.ResetAt, d.ChangedAt = unstamp(opened), unstamp(reset), unstamp(changed)
 	return d, nil
 }
 
@@ -141,11 +197,12 @@ func saveDevice(ctx context.Context, tx *sql.Tx, d *device.Device) error {
 		asJSON(d.Addresses, "[]"), asJSON(d.Clashing, "[]"), asJSON(d.Facts, "{}"),
 		settingsJSON(d.Allotted), d.Why, settingsJSON(d.AsFound), settingsJSON(d.AsLeft),
 		stamp(d.FirstSeen), stamp(d.SeenAt), nullable(stamp(d.Proved)),
+		stamp(d.OpenedAt), stamp(d.ResetAt), stamp(d.ChangedAt), d.Alarm,
 	}
 	if d.ID == 0 {
 		res, err := tx.ExecContext(ctx, `INSERT INTO device (tag, in_job, mac, endpoint, kind, serial, access, condition, address,
-			addresses, clashing, facts, allotted, why, as_found, as_left, first_seen, seen_at, proved_at)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`, values...)
+			addresses, clashing, facts, allotted, why, as_found, as_left, first_seen, seen_at, proved_at, opened_at, reset_at, changed_at, alarm)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`, values...)
 		if err != nil {
 			return err
 		}
@@ -153,7 +210,7 @@ func saveDevice(ctx context.Context, tx *sql.Tx, d *device.Device) error {
 		return err
 	}
 	_, err := tx.ExecContext(ctx, `UPDATE device SET tag=?, in_job=?, mac=?, endpoint=?, kind=?, serial=?, access=?, condition=?, address=?,
-		addresses=?, clashing=?, facts=?, allotted=?, why=?, as_found=?, as_left=?, first_seen=?, seen_at=?, proved_at=? WHERE id=?`,
+		addresses=?, clashing=?, facts=?, allotted=?, why=?, as_found=?, as_left=?, first_seen=?, seen_at=?, proved_at=?, opened_at=?, reset_at=?, changed_at=?, alarm=? WHERE id=?`,
 		append(values, d.ID)...)
 	return err
 }
@@ -236,17 +293,22 @@ func (r *Register) Leases(ctx context.Context) ([]LeaseRecord, error) {
 type SurveyRecord struct {
 	At     time.Time
 	Took   time.Duration
-	Found  int
+	Found  int            // devices in the register
+	Met    int            // that answered
 	Laptop []netip.Prefix // the laptop's own addresses on the wire
 	Offers []Offer
 }
 
-// AddSurvey records a survey; its offers replace earlier ones.
+// AddSurvey records a survey; its offers replace earlier ones where it met anybody at
+// all. One with the cable out says nothing of who was there.
 func (r *Register) AddSurvey(ctx context.Context, s SurveyRecord) error {
 	return r.tx(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "INSERT INTO survey (at, took_ms, found, laptop) VALUES (?,?,?,?)",
 			stamp(s.At), s.Took.Milliseconds(), s.Found, asJSON(s.Laptop, "[]")); err != nil {
 			return err
+		}
+		if s.Met == 0 {
+			return nil
 		}
 		if _, err := tx.ExecContext(ctx, "DELETE FROM offer"); err != nil {
 			return err

@@ -5,8 +5,10 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"io"
 	"net/netip"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -33,6 +35,9 @@ type Sheet struct {
 	Survey   Survey            `yaml:"survey"`
 	Lease    Lease             `yaml:"lease"`
 	Users    []WantedUser      `yaml:"users"`
+	// Timezone is set on every device, as POSIX writes it (IEEE 1003.1, 8.3); each keeps
+	// its own if left out.
+	Timezone string `yaml:"timezone"`
 }
 
 // Network is what the sheet says of the site network.
@@ -119,11 +124,16 @@ func (s *Span) UnmarshalText(b []byte) error {
 var ErrSheet = errors.New("job sheet")
 
 // maxSheet bounds a job sheet, in bytes; real ones have a few hundred lines.
-const maxSheet = 4 << 20
+const maxSheet = 1 << 20
 
 // ReadSheet reads and checks a job sheet.
 func ReadSheet(path string) (*Sheet, error) {
-	data, err := os.ReadFile(path)
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrSheet, err)
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, maxSheet+1))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrSheet, err)
 	}
@@ -140,6 +150,9 @@ func ParseSheet(data []byte) (*Sheet, error) {
 	if len(data) > maxSheet {
 		return nil, fmt.Errorf("%w: longer than %d bytes", ErrSheet, maxSheet)
 	}
+	if tooDeep(data) {
+		return nil, fmt.Errorf("%w: nested more than %d deep", ErrSheet, maxDepth)
+	}
 	if err := refuseAliases(data); err != nil {
 		return nil, err
 	}
@@ -148,6 +161,34 @@ func ParseSheet(data []byte) (*Sheet, error) {
 		return nil, fmt.Errorf("%w: %s", ErrSheet, strings.TrimSpace(yaml.FormatError(err, false, true)))
 	}
 	return s, s.check()
+}
+
+// maxDepth is how deep a sheet may nest; real ones reach 4.
+const maxDepth = 64
+
+// tooDeep reports whether text opens more brackets, or more lists and mappings in a
+// line, than a sheet can mean: a parser's time and memory grow with the square of that.
+func tooDeep(data []byte) bool {
+	open := 0
+	for line := range bytes.Lines(data) {
+		inLine := 0
+		for i, c := range line {
+			switch c {
+			case '[', '{':
+				open++
+			case ']', '}':
+				open = max(0, open-1)
+			case '-', '?', ':':
+				if i+1 < len(line) && (line[i+1] == ' ' || line[i+1] == '\t') {
+					inLine++
+				}
+			}
+		}
+		if open > maxDepth || inLine > 8*maxDepth || len(line)-len(bytes.TrimLeft(line, " ")) > 8*maxDepth {
+			return true
+		}
+	}
+	return false
 }
 
 // refuseAliases keeps out what could unfold without end.
@@ -218,8 +259,15 @@ func (s *Sheet) check() error {
 			}
 		}
 	}
+	if s.Timezone != "" && !zoneForm.MatchString(s.Timezone) {
+		return fmt.Errorf("%w: timezone: %q: write it as POSIX does: GMT0BST,M3.5.0/1,M10.5.0 or CET-1CEST,M3.5.0,M10.5.0/3", ErrSheet, s.Timezone)
+	}
 	return cmp.Or(s.checkExpected(), s.checkSurvey(), s.checkNames(), s.checkUsers())
 }
+
+// zoneForm is the form of a time zone in POSIX (IEEE 1003.1, 8.3, TZ): the name and
+// offset of standard time, then those of daylight saving and when it holds, if it has any.
+var zoneForm = regexp.MustCompile(`^(?:[A-Za-z]{3,}|<[A-Za-z0-9+-]{3,}>)[+-]?\d{1,2}(?::\d{2}){0,2}(?:(?:[A-Za-z]{3,}|<[A-Za-z0-9+-]{3,}>)(?:[+-]?\d{1,2}(?::\d{2}){0,2})?(?:,[^,\s]{1,24},[^,\s]{1,24})?)?$`)
 
 func (s *Sheet) checkExpected() error {
 	for kind, n := range s.Expected {
@@ -322,7 +370,7 @@ func (s *Sheet) User() string {
 }
 
 // Style is how many passwords the job has.
-func (s *Sheet) Style() Style { return cmp.Or(s.Password.Style, Shared) }
+func (s *Sheet) Style() Style { return cmp.Or(s.Password.Style, Each) }
 
 // Factory gives the factory keys to try.
 func (s *Sheet) Factory() (out []commission.Credential) {
@@ -337,27 +385,6 @@ func (s *Sheet) Rules() secret.Rules { return secret.Rules{MinLen: s.Password.Mi
 
 // Budget is how many password tries a device is offered per hour.
 func (s *Sheet) Budget() secret.Budget { return secret.Budget{PerHour: s.Password.TriesPerHour} }
-
-// NameFor gives the name the sheet has for a device, by tag, MAC or serial; its
-// tag when the sheet has none.
-func (s *Sheet) NameFor(d *device.Device) string {
-	for ref, name := range s.Names {
-		if refersTo(ref, d) {
-			return name
-		}
-	}
-	return d.Tag
-}
-
-// NameBySerial gives the name the sheet has for a serial number, or "".
-func (s *Sheet) NameBySerial(serial string) string {
-	for ref, name := range s.Names {
-		if serial != "" && strings.EqualFold(ref, serial) {
-			return name
-		}
-	}
-	return ""
-}
 
 // NewSheet gives the commented text of a new job sheet. Empty values are left
 // as comments.
@@ -390,7 +417,8 @@ func NewSheet(name, subnet, gateway string, now time.Time) []byte {
 
 # password:
 #   user: admin                # the administrator's name on every device
-#   style: each                # shared: one for the job; by_kind: one a kind; each: one a device
+#   style: each                # each device its own, as if left out; by_kind: one a kind; shared: one for the job, which
+#                              # every device of it learns: a stranger taken by mistake, too
 #   factory:                   # known to all; tried on sealed devices, and replaced where they fit
 #     - {user: admin, password: "..."}
 #   min_length: 12             # of the site password, beside each device's own rules
@@ -402,9 +430,12 @@ func NewSheet(name, subnet, gateway string, now time.Time) []byte {
 # users:
 #   - {name: viewer, role: user, on: [recorder, C01]}   # kinds, tags, MACs or serials; left out: every device
 
-# What each device is called, by tag, MAC or serial:
+# What each device is called, by tag, MAC or serial; one that is not here keeps the name it has:
 # names:
 #   C01: Ticket hall east
+
+# Set on every device; left out, each keeps its own. As POSIX writes it:
+# timezone: "GMT0BST,M3.5.0/1,M10.5.0"
 
 # How many were hung: "survey --expect" waits for them and says what is missing.
 # expected: {camera: 24, recorder: 1}

@@ -66,16 +66,53 @@ func TestParseSheetRefuses(t *testing.T) {
 }
 
 func TestNameFor(t *testing.T) {
-	s, err := ParseSheet([]byte("names:\n  C01: By tag\n  02:e4:42:00:01:02: By MAC\n  VD-3: By serial\n"))
+	sheet, err := ParseSheet([]byte("names:\n  C01: By tag\n  02:e4:42:00:01:02: By MAC\n  VD-3: By serial\n  Twin: Twins\n"))
 	require.NoError(t, err)
 	mac, err := device.ParseMAC("02:e4:42:00:01:02")
 	require.NoError(t, err)
-	assert.Equal(t, "By tag", s.NameFor(&device.Device{Tag: "C01"}))
-	assert.Equal(t, "By MAC", s.NameFor(&device.Device{Tag: "C02", MAC: mac}))
-	assert.Equal(t, "By serial", s.NameFor(&device.Device{Tag: "C03", Facts: device.Facts{Serial: "vd-3"}}))
-	assert.Equal(t, "C04", s.NameFor(&device.Device{Tag: "C04"}))
-	assert.Equal(t, "By serial", s.NameBySerial("VD-3"))
+	devices := []device.Device{
+		{Tag: "C01", MAC: mac, Facts: device.Facts{Serial: "VD-3"}},
+		{Tag: "C02", MAC: mac, Facts: device.Facts{Serial: "C01"}},
+		{Tag: "C03", Facts: device.Facts{Serial: "vd-4"}},
+		{Tag: "C04", Facts: device.Facts{Serial: "twin"}},
+		{Tag: "C05", Facts: device.Facts{Serial: "twin"}},
+		{Tag: "VD-9", Facts: device.Facts{Serial: "C07"}},
+	}
+	s := sheet.Among(devices)
+	assert.Equal(t, "By tag", s.NameFor(&devices[0]), "the tag before the MAC before the serial")
+	assert.Equal(t, "By MAC", s.NameFor(&devices[1]), "what calls itself by another's tag does not get its name")
+	assert.Empty(t, s.NameFor(&devices[2]))
+	assert.Empty(t, s.NameFor(&devices[3]), "two claim that serial")
+	assert.Equal(t, "By serial", s.NameFor(&device.Device{Facts: device.Facts{Serial: "vd-3"}}))
+	assert.Equal(t, "By serial", sheet.Among(nil).NameBySerial("VD-3"))
+	assert.Empty(t, s.NameBySerial("VD-3"), "a known device has that one")
 	assert.Empty(t, s.NameBySerial(""))
+}
+
+// A device says its serial itself: it must not pick what is meant for another by it.
+func TestADeviceCannotChooseItsOwnExceptions(t *testing.T) {
+	sheet, err := ParseSheet([]byte("password: {require_tls: true, without_tls: [C07, A1]}\nusers: [{name: guard, role: administrator, on: [C07]}]\n"))
+	require.NoError(t, err)
+	stranger := device.Device{Tag: "C09", Facts: device.Facts{Serial: "C07"}}
+	s := sheet.Among([]device.Device{stranger})
+	assert.True(t, s.NeedsTLS(&stranger), "whether or not C07 is there yet")
+	assert.Empty(t, s.UsersOn(&stranger))
+	clone := device.Device{Tag: "C10", MAC: device.MAC{2, 9}, Facts: device.Facts{Serial: "A1"}}
+	real := device.Device{Tag: "C08", MAC: device.MAC{2, 8}, Facts: device.Facts{Serial: "A1"}}
+	assert.False(t, sheet.Among([]device.Device{real}).NeedsTLS(&real))
+	both := sheet.Among([]device.Device{real, clone})
+	assert.True(t, both.NeedsTLS(&clone))
+}
+
+func TestTimezone(t *testing.T) {
+	for _, good := range []string{"UTC0", "GMT0BST,M3.5.0/1,M10.5.0", "CET-1CEST,M3.5.0,M10.5.0/3", "<+0330>-3:30", "EST5EDT"} {
+		_, err := ParseSheet([]byte("timezone: \"" + good + "\""))
+		assert.NoError(t, err, good)
+	}
+	for _, bad := range []string{"Europe/Berlin", "x", "UTC0 \\e[2J", "UTC0;reboot"} {
+		_, err := ParseSheet([]byte("timezone: \"" + bad + "\""))
+		assert.ErrorIs(t, err, ErrSheet, bad)
+	}
 }
 
 func FuzzParseSheet(f *testing.F) {
@@ -123,5 +160,14 @@ lease: {temporary: 10.61.9.220-10.61.9.239, time: 30m}
 		_, err := ParseSheet([]byte(text))
 		require.ErrorIs(t, err, ErrSheet, text)
 		assert.ErrorContains(t, err, want)
+	}
+}
+
+// What nests without end is refused before a parser spends minutes on it.
+func TestASheetThatNestsWithoutEnd(t *testing.T) {
+	for _, deep := range []string{"[", "{a: ", "- ", "? ", "a: "} {
+		_, err := ParseSheet([]byte("password: " + strings.Repeat(deep, 100_000)))
+		require.ErrorIs(t, err, ErrSheet)
+		assert.Contains(t, err.Error(), "nested more than 64 deep")
 	}
 }

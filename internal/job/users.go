@@ -42,28 +42,6 @@ func (s *Sheet) checkUsers() error {
 	return nil
 }
 
-// UsersOn gives the further users that a device is to have, without passwords.
-func (s *Sheet) UsersOn(d *device.Device) (out []commission.Account) {
-	for _, u := range s.Users {
-		if len(u.On) == 0 || slices.ContainsFunc(u.On, func(ref string) bool { return ref == string(d.Kind) || refersTo(ref, d) }) {
-			out = append(out, commission.Account{Name: u.Name, Level: levels[u.Role]})
-		}
-	}
-	return out
-}
-
-// NeedsTLS reports whether the sheet refuses to set a password of a device
-// without encryption.
-func (s *Sheet) NeedsTLS(d *device.Device) bool {
-	return s.Password.RequireTLS && !slices.ContainsFunc(s.Password.WithoutTLS, func(ref string) bool { return refersTo(ref, d) })
-}
-
-// refersTo reports whether a reference in the sheet means a device: its tag, MAC or serial.
-func refersTo(ref string, d *device.Device) bool {
-	mac, err := device.ParseMAC(ref)
-	return d.Tag != "" && strings.EqualFold(ref, d.Tag) || d.Serial != "" && strings.EqualFold(ref, d.Serial) || err == nil && mac == d.MAC
-}
-
 // UserFor gives the password of a further user on a device, zero if there is none.
 func (k *Keyring) UserFor(mac device.MAC, name string) secret.Password {
 	return secret.New(k.content.Users[mac][name])
@@ -71,6 +49,7 @@ func (k *Keyring) UserFor(mac device.MAC, name string) secret.Password {
 
 // SetUserFor keeps the password of a further user on a device.
 func (k *Keyring) SetUserFor(mac device.MAC, name string, p secret.Password) {
+	k.know(p.Reveal())
 	setUser(&k.content.Users, mac, name, p)
 }
 
@@ -92,6 +71,7 @@ func (k *Keyring) NextUserFor(mac device.MAC, name string) secret.Password {
 
 // SetNextUserFor keeps it beside the present one until the device has confirmed it.
 func (k *Keyring) SetNextUserFor(mac device.MAC, name string, p secret.Password) {
+	k.know(p.Reveal())
 	setUser(&k.content.NextUsers, mac, name, p)
 }
 
@@ -123,5 +103,6 @@ func (k *Keyring) SetSharedUser(name string, p secret.Password) {
 	if k.content.SharedUsers == nil {
 		k.content.SharedUsers = map[string]string{}
 	}
+	k.know(p.Reveal())
 	k.content.SharedUsers[name] = p.Reveal()
 }

@@ -35,6 +35,7 @@ type Net struct {
 	visitors map[netip.Prefix]*Visitor
 	held     map[netip.Addr]*Visitor   // visitors' addresses, for the ARP responder
 	seen     map[netip.Addr]device.MAC // addresses heard by ARP, never borrowed
+	thefts   map[device.MAC]int        // visitors given up for what a MAC claimed
 	err      error
 
 	ear      Ear // used by the reading goroutine only
@@ -45,6 +46,10 @@ type Net struct {
 
 type tap struct{ f func(Heard) }
 
+// maxThefts is how many visitors are given up for what one MAC claims. An honest host
+// has one address; one that claims every visitor of ours is not believed any more.
+const maxThefts = 2
+
 // maxSeen bounds the addresses remembered from ARP.
 const maxSeen = 1 << 17
 
@@ -54,7 +59,7 @@ func New(w wire.Wire) *Net {
 		wire: w, facts: w.Facts(),
 		taps: map[*tap]struct{}{}, paths: map[pathKey]*Path{},
 		visitors: map[netip.Prefix]*Visitor{}, held: map[netip.Addr]*Visitor{},
-		seen: map[netip.Addr]device.MAC{}, done: make(chan struct{}),
+		seen: map[netip.Addr]device.MAC{}, thefts: map[device.MAC]int{}, done: make(chan struct{}),
 	}
 	n.ear.Own = n.facts.MAC
 	go n.read()
@@ -104,6 +109,43 @@ func (n *Net) HearClaims(f func(Claim)) (stop func()) {
 			f(c)
 		}
 	})
+}
+
+// ErrNoLink is wrapped when the laptop's own link was gone for too long.
+var ErrNoLink = errors.New("the wire went away")
+
+// LinkFault says what is wrong with the laptop's own link, or nil.
+func (n *Net) LinkFault() error {
+	if l, ok := wire.Under[wire.Linked](n.wire); ok {
+		return l.Fault()
+	}
+	return nil
+}
+
+// AwaitLink waits until the laptop's own link is there, or until it is not, or ctx ends.
+func (n *Net) AwaitLink(ctx context.Context, up bool) error {
+	if l, ok := wire.Under[wire.Linked](n.wire); ok {
+		return l.Await(ctx, up)
+	}
+	if up {
+		return nil
+	}
+	<-ctx.Done()
+	return ctx.Err()
+}
+
+// LinkDownSince reports whether the laptop's own link was gone at any time since.
+func (n *Net) LinkDownSince(t time.Time) bool {
+	l, ok := wire.Under[wire.Linked](n.wire)
+	return ok && l.DownSince(t)
+}
+
+// Dropped counts the frames that came and could not be taken in time.
+func (n *Net) Dropped() uint64 {
+	if c, ok := wire.Under[wire.Counted](n.wire); ok {
+		return c.Dropped()
+	}
+	return 0
 }
 
 // Done is closed when the wire fails or Close is called; Err then says why.
@@ -192,8 +234,10 @@ func (n *Net) take(frame []byte) {
 func (n *Net) note(c Claim) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if v := n.held[c.Address]; v != nil {
+	if v := n.held[c.Address]; v != nil && n.thefts[c.MAC] < maxThefts {
+		n.thefts[c.MAC]++
 		v.lose(c.MAC)
+		delete(n.held, c.Address) // ours no longer: nothing is answered for it
 	}
 	if len(n.seen) < maxSeen {
 		n.seen[c.Address] = c.MAC

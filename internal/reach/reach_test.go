@@ -422,3 +422,27 @@ func checksumOf(b []byte) uint16 {
 	}
 	return uint16(sum)
 }
+
+// Where more is claimed than any site has hosts, an address that nobody defends is free.
+func TestVisitWhereAFloodClaimsEveryAddress(t *testing.T) {
+	t.Parallel()
+	c := newCable()
+	n := New(c)
+	defer n.Close()
+	subnet := netip.MustParsePrefix("192.168.50.0/24")
+	heard := make(chan struct{}, 1)
+	last := netip.AddrFrom4([4]byte{192, 168, 50, 255})
+	defer n.Hear(func(h Heard) {
+		if h.ARP != nil && h.ARP.Sender == last {
+			heard <- struct{}{}
+		}
+	})()
+	for i := range floodedFrom + 256 {
+		at := netip.AddrFrom4([4]byte{192, 168, byte(50 - i>>8 + (floodedFrom+255)>>8), byte(i)})
+		c.in <- arp.Announce(device.MAC{2, 0x66, 0, 0, byte(i >> 8), byte(i)}, at).Frame()
+	}
+	<-heard
+	v, err := n.Visit(t.Context(), subnet, netip.MustParseAddr("192.168.50.10"), nil)
+	require.NoError(t, err)
+	assert.True(t, subnet.Contains(v.Address()))
+}

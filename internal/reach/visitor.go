@@ -8,6 +8,7 @@ import (
 	"iter"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -23,6 +24,10 @@ var ErrNoVisitor = errors.New("no free address to visit the subnet from")
 
 // maxCandidates is how many addresses are probed for one visitor before giving up.
 const maxCandidates = 4
+
+// maxContested is how many addresses are tried that somebody has claimed, in a flood:
+// honest hosts among them answer the first probe.
+const maxContested = 12
 
 // Visitor is a temporary address of ours in a subnet, never configured on the laptop.
 type Visitor struct {
@@ -100,21 +105,37 @@ func (n *Net) settle(ctx context.Context, v *Visitor, near netip.Addr, avoid fun
 		case <-ctx.Done():
 		}
 	}()
-	tried := 0
-	for address := range n.candidates(v.subnet, near, avoid) {
+	tried, most := 0, maxCandidates
+	take := func(address netip.Addr) (ended bool) {
 		err := n.probe(ctx, address)
 		if err == nil {
 			v.address = address
 			n.mu.Lock()
 			n.held[address] = v
 			n.mu.Unlock()
-			v.err = n.announce(address)
-			return
+			// One that fails closes nothing: it only corrects what others remember.
+			_ = n.announce(address)
+			return true
 		}
-		if tried++; !errors.Is(err, acd.ErrConflict) || tried == maxCandidates {
+		if tried++; !errors.Is(err, acd.ErrConflict) || tried == most {
 			v.err = fmt.Errorf("%w %s: %w", ErrNoVisitor, v.subnet, err)
 			n.forget(v)
+			return true
+		}
+		return false
+	}
+	for address := range n.candidates(v.subnet, near, avoid) {
+		if take(address) {
 			return
+		}
+	}
+	// Where a flood claims every address of a subnet, what nobody defends is free all the same.
+	if v.subnet.Addr().Is4() && n.flooded() {
+		most += maxContested
+		for address := range n.contested(v.subnet, near, avoid) {
+			if take(address) {
+				return
+			}
 		}
 	}
 	v.err = fmt.Errorf("%w %s: %w", ErrNoVisitor, v.subnet, n.fullness(v.subnet))
@@ -219,6 +240,25 @@ func (n *Net) candidates(subnet netip.Prefix, near netip.Addr, avoid func(netip.
 	if subnet.Addr().Is6() {
 		return randomIn(subnet)
 	}
+	return nearest(subnet, near, func(a netip.Addr) bool { return !n.isSeen(a) && (avoid == nil || !avoid(a)) })
+}
+
+// contested gives the addresses of a subnet that somebody claimed, in the same order.
+func (n *Net) contested(subnet netip.Prefix, near netip.Addr, avoid func(netip.Addr) bool) iter.Seq[netip.Addr] {
+	return nearest(subnet, near, func(a netip.Addr) bool { return n.isClaimed(a) && (avoid == nil || !avoid(a)) })
+}
+
+// flooded reports whether more addresses were claimed than any site has hosts.
+func (n *Net) flooded() bool {
+	n.mu.RLock()
+	defer n.mu.RUnlock()
+	return len(n.seen) > floodedFrom
+}
+
+const floodedFrom = 4096
+
+// nearest gives addresses of a subnet that may be taken, from those next to near on.
+func nearest(subnet netip.Prefix, near netip.Addr, may func(netip.Addr) bool) iter.Seq[netip.Addr] {
 	if !near.Is4() || !subnet.Contains(near) {
 		near = ground.Broadcast(subnet) // from the top, where few things are numbered
 	}
@@ -227,7 +267,7 @@ func (n *Net) candidates(subnet netip.Prefix, near netip.Addr, avoid func(netip.
 		for distance := uint64(1); distance < 1<<(32-subnet.Bits()); distance++ {
 			u := base ^ uint32(distance)
 			a := ground.FromUint(u)
-			if u%8 == 0 || u%8 == 7 || reservedLinkLocal(a) || n.isSeen(a) || avoid != nil && avoid(a) {
+			if u%8 == 0 || u%8 == 7 || reservedLinkLocal(a) || !may(a) {
 				continue
 			}
 			if !yield(a) {
@@ -268,4 +308,15 @@ func (n *Net) isSeen(a netip.Addr) bool {
 	defer n.mu.RUnlock()
 	_, seen := n.seen[a]
 	return seen || n.held[a] != nil
+}
+
+// isClaimed reports whether somebody else claimed an address that is none of ours.
+func (n *Net) isClaimed(a netip.Addr) bool {
+	if slices.ContainsFunc(n.facts.Addresses, func(own netip.Prefix) bool { return own.Addr() == a }) {
+		return false
+	}
+	n.mu.RLock()
+	defer n.mu.RUnlock()
+	_, seen := n.seen[a]
+	return seen && n.held[a] == nil
 }

@@ -7,7 +7,6 @@ package web
 import (
 	"context"
 	"crypto/rand"
-	"crypto/tls"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -20,6 +19,8 @@ import (
 	"strconv"
 	"sync"
 	"time"
+
+	"janustat/internal/secure"
 )
 
 // Dial opens a TCP connection to a port of one device.
@@ -79,6 +80,7 @@ type door struct {
 	name   string // host name, without the port
 	proxy  *httputil.ReverseProxy
 	mend   *mender
+	seen   *secure.Seen // of the device's encryption
 }
 
 // Listen opens a port on loopback.
@@ -158,10 +160,11 @@ const (
 )
 
 func (d *door) transport() *http.Transport {
+	d.seen = &secure.Seen{}
 	return &http.Transport{
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return d.device.Dial(ctx, d.port.Number) },
 		// A device's certificate is its own; who it is, the path to its MAC vouches for.
-		TLSClientConfig:    &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS10}, //nolint:gosec // as above
+		TLSClientConfig:    secure.Config(d.seen),
 		DisableCompression: true, MaxConnsPerHost: maxConnections, IdleConnTimeout: idleLimit, ResponseHeaderTimeout: answerLimit,
 	}
 }

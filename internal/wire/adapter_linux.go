@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"slices"
+	"sync"
 	"syscall"
 
 	"github.com/mdlayher/packet"
@@ -23,8 +24,12 @@ type adapter struct {
 	conn  *packet.Conn
 	raw   syscall.RawConn
 	facts Facts
+	index int
 	buf   []byte // of the one reader
 	aux   []byte
+
+	mu      sync.Mutex
+	dropped uint64
 }
 
 func openAdapter(name string) (Wire, error) {
@@ -49,10 +54,64 @@ func openAdapter(name string) (Wire, error) {
 		conn.Close()
 		return nil, err
 	}
-	return &adapter{conn: conn, raw: raw, buf: make([]byte, maxFrame), aux: make([]byte, auxSpace), facts: Facts{
+	enlarge(raw)
+	return &adapter{conn: conn, raw: raw, index: ifi.Index, buf: make([]byte, maxFrame), aux: make([]byte, auxSpace), facts: Facts{
 		Name: name, MAC: device.MACFrom(ifi.HardwareAddr), MTU: ifi.MTU,
 		Addresses: own, Forwards: kernelForwards(),
 	}}, nil
+}
+
+// receiveBuffer holds some ten thousand frames of a burst, in bytes.
+const receiveBuffer = 16 << 20
+
+// enlarge asks for a larger receive buffer, past the system's limit where that is
+// permitted (socket(7), SO_RCVBUFFORCE). A smaller one works too.
+func enlarge(raw syscall.RawConn) {
+	_ = raw.Control(func(fd uintptr) {
+		if unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, receiveBuffer) != nil {
+			_ = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_RCVBUF, receiveBuffer)
+		}
+	})
+}
+
+// Link tells what is wrong with the adapter's own link, or nil.
+func (a *adapter) Link() error {
+	ifi, err := net.InterfaceByName(a.facts.Name)
+	switch {
+	case err != nil:
+		return fmt.Errorf("the adapter %s is gone", a.facts.Name)
+	case ifi.Index != a.index:
+		return fmt.Errorf("%s %w", a.facts.Name, errReplaced)
+	case ifi.Flags&net.FlagUp == 0:
+		return fmt.Errorf("the adapter %s is switched off", a.facts.Name)
+	case ifi.Flags&net.FlagRunning == 0:
+		return fmt.Errorf("the cable is out of %s (no link)", a.facts.Name)
+	}
+	return nil
+}
+
+// Dropped counts the frames that the kernel had no room for (packet(7), PACKET_STATISTICS).
+func (a *adapter) Dropped() uint64 {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if s, err := a.conn.Stats(); err == nil { // reading it sets it back
+		a.dropped += uint64(s.Drops)
+	}
+	return a.dropped
+}
+
+// Filter keeps out what nobody here reads.
+func (a *adapter) Filter() error {
+	code, err := keepOut(a.facts.MAC)
+	if err != nil {
+		return err
+	}
+	return a.conn.SetBPF(code)
+}
+
+// gone reports whether an error of the system means that the link is not there.
+func gone(err error) bool {
+	return errors.Is(err, unix.ENETDOWN) || errors.Is(err, unix.ENXIO) || errors.Is(err, unix.ENODEV) || errors.Is(err, unix.ENOBUFS) || errors.Is(err, net.ErrClosed)
 }
 
 // hearAll asks for the frames of every group, since a NIC drops groups nobody
@@ -107,7 +166,10 @@ func (a *adapter) Read() ([]byte, error) {
 		n, auxN, _, _, err = unix.Recvmsg(int(fd), a.buf, a.aux, 0)
 		return !errors.Is(err, unix.EAGAIN) && !errors.Is(err, unix.EINTR)
 	})
-	if err := cmp.Or(rerr, err); err != nil {
+	if err := cmp.Or(rerr, err); errors.Is(err, unix.ENETDOWN) {
+		// Told once when the adapter goes down; the socket goes on when it is up again.
+		return a.Read()
+	} else if err != nil {
 		return nil, fmt.Errorf("read %s: %w", a.facts.Name, err)
 	}
 	return restoreTag(bytes.Clone(a.buf[:n]), a.aux[:auxN]), nil

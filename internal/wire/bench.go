@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+	"time"
 
 	"janustat/core/device"
 )
@@ -50,7 +51,9 @@ func DialBench(path string) (*Frames, error) {
 		return nil, fmt.Errorf("%w: no bench listens on %s (start one: janustat bench --socket %s): %w", ErrNoAdapter, path, path, err)
 	}
 	f := NewFrames(conn, Facts{})
+	_ = conn.SetReadDeadline(time.Now().Add(greetLimit)) // without one it would wait for ever
 	first, err := f.Read()
+	_ = conn.SetReadDeadline(time.Time{})
 	if err != nil {
 		conn.Close()
 		return nil, fmt.Errorf("greeting of the bench on %s: %w", path, err)
@@ -63,6 +66,9 @@ func DialBench(path string) (*Frames, error) {
 	f.facts = Facts{Name: benchScheme + path, MAC: hello.MAC, MTU: benchMTU, Addresses: hello.Addresses}
 	return f, nil
 }
+
+// greetLimit is how long a bench may take to greet.
+const greetLimit = 3 * time.Second
 
 func parseHello(b []byte) (Hello, error) {
 	var h Hello

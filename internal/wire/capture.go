@@ -18,6 +18,7 @@ import (
 	"github.com/gopacket/gopacket/pcapgo"
 
 	"janustat/core/device"
+	"janustat/core/secret"
 )
 
 // recorder keeps every frame of a wire, both ways, in a pcapng file.
@@ -27,17 +28,21 @@ type recorder struct {
 	file *os.File
 	out  *pcapgo.NgWriter
 	err  error // the first that writing met; the wire goes on without
-	// blank are the connections whose content is left out; nil keeps all.
+	// blank are the connections whose content is left out, both ways; nil keeps all.
 	blank map[flow]bool
+	veil  *secret.Veil // blanks passwords wherever they are quoted
 }
+
+// Under gives the wire that is recorded.
+func (r *recorder) Under() Wire { return r.Wire }
 
 // flow is a TCP connection as seen from here.
 type flow struct{ local, remote netip.AddrPort }
 
 // Blanker is a wire that is recorded, and leaves out what Blank names.
 type Blanker interface {
-	// Blank keeps what is sent on a TCP connection from now on out of the record:
-	// its frames are there, their content is zeros.
+	// Blank keeps what goes over a TCP connection from now on, both ways, out of the
+	// record: its frames are there, their content is zeros.
 	Blank(local, remote netip.AddrPort)
 }
 
@@ -50,18 +55,26 @@ func (r *recorder) Blank(local, remote netip.AddrPort) {
 	}
 }
 
-// blanked gives a frame to be sent as it is recorded. The lock is held.
+// blanked gives a frame as it is recorded: without the content of what is confidential,
+// and without any password that is quoted elsewhere. The lock is held.
 func (r *recorder) blanked(frame []byte) []byte {
-	if len(r.blank) == 0 || len(frame) < ethernetHeader {
+	if r.blank == nil || len(frame) < ethernetHeader {
 		return frame
 	}
 	at, f, ok := tcpContent(frame)
-	if !ok || !r.blank[f] {
-		return frame
+	if ok && (r.blank[f] || r.blank[flow{f.remote, f.local}]) {
+		out := slices.Clone(frame)
+		clear(out[at:])
+		return out
+	}
+	if !ok {
+		at = ethernetHeader
 	}
 	out := slices.Clone(frame)
-	clear(out[at:])
-	return out
+	if r.veil.Bytes(out[at:]) {
+		return out
+	}
+	return frame
 }
 
 const ethernetHeader = 14
@@ -98,9 +111,9 @@ func tcpContent(frame []byte) (at int, f flow, ok bool) {
 
 // Record makes a pcapng file of every frame that comes and goes on a wire. The
 // file is whole after Close; a crash leaves all but the last moments. It is an
-// error when the file exists already. What Blank names is left out unless
-// everything is to be kept.
-func Record(w Wire, path string, everything bool) (Wire, error) {
+// error when the file exists already. What Blank names is left out, and so is every
+// password that veil knows, unless everything is to be kept.
+func Record(w Wire, path string, everything bool, veil *secret.Veil) (Wire, error) {
 	// A capture can hold passwords: nobody else may read it.
 	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
@@ -119,7 +132,7 @@ func Record(w Wire, path string, everything bool) (Wire, error) {
 		f.Close()
 		return nil, fmt.Errorf("capture %s: %w", path, err)
 	}
-	r := &recorder{Wire: w, file: f, out: out}
+	r := &recorder{Wire: w, file: f, out: out, veil: veil}
 	if !everything {
 		r.blank = map[flow]bool{}
 	}
@@ -133,15 +146,13 @@ type captured struct {
 	Facts Facts      `json:"wire"`
 }
 
-func (r *recorder) keep(frame []byte, sent bool) {
+func (r *recorder) keep(frame []byte) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.err != nil {
 		return
 	}
-	if sent {
-		frame = r.blanked(frame)
-	}
+	frame = r.blanked(frame)
 	info := gopacket.CaptureInfo{Timestamp: time.Now(), CaptureLength: len(frame), Length: len(frame)}
 	r.err = r.out.WritePacket(info, frame)
 }
@@ -150,14 +161,14 @@ func (r *recorder) keep(frame []byte, sent bool) {
 func (r *recorder) Read() ([]byte, error) {
 	frame, err := r.Wire.Read()
 	if err == nil {
-		r.keep(frame, false)
+		r.keep(frame)
 	}
 	return frame, err
 }
 
 // Write implements Wire.
 func (r *recorder) Write(frame []byte) error {
-	r.keep(frame, true)
+	r.keep(frame)
 	return r.Wire.Write(frame)
 }
 

@@ -36,7 +36,7 @@ func (l *loop) Facts() Facts         { return l.facts }
 func TestACaptureHoldsEveryFrameBothWays(t *testing.T) {
 	facts := Facts{Name: "eth0", MAC: device.MAC{2, 1}, MTU: 1500, Addresses: []netip.Prefix{netip.MustParsePrefix("10.61.8.200/23")}}
 	path := filepath.Join(t.TempDir(), "f.pcapng")
-	w, err := Record(&loop{make(chan []byte, 9), facts}, path, false)
+	w, err := Record(&loop{make(chan []byte, 9), facts}, path, false, nil)
 	require.NoError(t, err)
 	frame := bytes.Repeat([]byte{7}, 60)
 	require.NoError(t, w.Write(frame))
@@ -51,7 +51,7 @@ func TestACaptureHoldsEveryFrameBothWays(t *testing.T) {
 	assert.Equal(t, [][]byte{frame, frame}, frames)
 	assert.Equal(t, facts, read)
 
-	_, err = Record(&loop{facts: facts}, path, false)
+	_, err = Record(&loop{facts: facts}, path, false, nil)
 	assert.ErrorIs(t, err, os.ErrExist, "an earlier capture is not written over")
 	info, err := os.Stat(path)
 	require.NoError(t, err)
@@ -96,7 +96,7 @@ func TestWhatIsConfidentialIsBlank(t *testing.T) {
 	} {
 		path := filepath.Join(t.TempDir(), "f.pcapng")
 		wireEnd := &loop{make(chan []byte, 9), Facts{}}
-		w, err := Record(wireEnd, path, c.everything)
+		w, err := Record(wireEnd, path, c.everything, nil)
 		require.NoError(t, err)
 		w.(Blanker).Blank(at(c.local), at(c.remote))
 		secret := tcpFrame(at(c.local), at(c.remote), "secret")
@@ -134,7 +134,7 @@ func FuzzTCPContent(f *testing.F) {
 
 func FuzzReadCapture(f *testing.F) {
 	path := filepath.Join(f.TempDir(), "f.pcapng")
-	w, err := Record(&loop{make(chan []byte, 9), Facts{Name: "eth0", MAC: device.MAC{2, 1}}}, path, false)
+	w, err := Record(&loop{make(chan []byte, 9), Facts{Name: "eth0", MAC: device.MAC{2, 1}}}, path, false, nil)
 	require.NoError(f, err)
 	require.NoError(f, w.Write(make([]byte, 60)))
 	require.NoError(f, w.Close())

@@ -59,10 +59,10 @@ const benchScheme = "bench:"
 
 // Open opens the wire that a spec names: an adapter's name, or bench:PATH. An
 // empty spec takes the only adapter that is up; several are an error that
-// lists them.
+// lists them. The wire outlives its link (Linked).
 func Open(spec string) (Wire, error) {
 	if path, ok := strings.CutPrefix(spec, benchScheme); ok {
-		return DialBench(path)
+		return newSteady(func() (Wire, error) { return DialBench(path) })
 	}
 	if spec == "plain" {
 		return nil, fmt.Errorf("%w: the wire %q is not built yet; name an adapter, which needs raw frames", ErrNoAdapter, spec)
@@ -74,7 +74,32 @@ func Open(spec string) (Wire, error) {
 		}
 		spec = name
 	}
-	return openAdapter(spec)
+	return newSteady(func() (Wire, error) { return openAdapter(spec) })
+}
+
+// Filter keeps frames out that nobody here reads, where the wire can do that.
+func Filter(w Wire) error {
+	s, ok := w.(*steady)
+	if !ok {
+		return nil
+	}
+	filter := func(w Wire) error {
+		if f, ok := w.(interface{ Filter() error }); ok {
+			return f.Filter()
+		}
+		return nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	open := s.open
+	s.open = func() (Wire, error) {
+		w, err := open()
+		if err == nil {
+			err = filter(w)
+		}
+		return w, err
+	}
+	return filter(s.now)
 }
 
 // permissionHint is the exact command that grants raw frames to this program.

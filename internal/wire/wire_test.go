@@ -3,11 +3,11 @@ package wire
 import (
 	"bytes"
 	"encoding/json"
-	"io"
 	"net"
 	"net/netip"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -55,9 +55,47 @@ func TestDialBench(t *testing.T) {
 	got, err := w.Read()
 	require.NoError(t, err)
 	assert.Equal(t, frame, got)
-	_, err = w.Read()
-	require.ErrorIs(t, err, io.EOF)
 	require.Error(t, w.Write(make([]byte, 1<<16)))
+}
+
+// A wire whose far end goes away is told, loses what is sent meanwhile, and goes on when
+// it is back.
+func TestAWireOutlivesItsLink(t *testing.T) {
+	hello, err := json.Marshal(Hello{Bench: BenchVersion, Site: "x", MAC: device.MAC{2}})
+	require.NoError(t, err)
+	path := greet(t, hello) // hangs up after one frame, and takes the next caller
+	w, err := Open("bench:" + path)
+	require.NoError(t, err)
+	link, ok := Under[Linked](&recorder{Wire: w})
+	require.True(t, ok, "also where it is recorded")
+	require.NoError(t, link.Fault())
+	begun := time.Now()
+	frame := bytes.Repeat([]byte{7}, 60)
+	got := make(chan []byte)
+	ended := make(chan error)
+	go func() {
+		for {
+			f, err := w.Read()
+			if err != nil {
+				ended <- err
+				return
+			}
+			got <- f
+		}
+	}()
+	require.NoError(t, w.Write(frame))
+	assert.Equal(t, frame, <-got)
+	require.NoError(t, link.Await(t.Context(), false))
+	assert.ErrorContains(t, link.Fault(), path+" is gone")
+	require.NoError(t, w.Write(frame), "lost, as on a cable that is out")
+	require.NoError(t, link.Await(t.Context(), true))
+	assert.True(t, link.DownSince(begun))
+	assert.False(t, link.DownSince(time.Now()))
+	require.NoError(t, w.Write(frame))
+	assert.Equal(t, frame, <-got)
+	require.NoError(t, w.Close())
+	assert.Error(t, <-ended, "what reads is let go")
+	assert.Error(t, w.Write(frame))
 }
 
 func TestDialBenchRefusesWhatIsNoBench(t *testing.T) {

@@ -59,7 +59,9 @@ type Worker struct {
 // Command is the program with arguments, on the worker's job and wire.
 func (w Worker) Command(args ...string) *exec.Cmd {
 	c := exec.Command(w.Program, append(args, "--job", w.Job, "--wire", w.Wire)...)
-	c.Env = append(append(os.Environ(), "JANUSTAT_PASSPHRASE=ferry at quillmere"), w.Env...)
+	// Each job has a machine of its own, as far as tries of passwords go: the MACs of test
+	// sites are the same everywhere.
+	c.Env = append(append(os.Environ(), "JANUSTAT_PASSPHRASE=ferry at quillmere", "JANUSTAT_STATE="+w.Job+"-state"), w.Env...)
 	return c
 }
 

@@ -13,12 +13,14 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -54,7 +56,8 @@ func prepare(w driver.Worker) {
 	sheet := filepath.Join(w.Job, job.SheetFile)
 	text, err := os.ReadFile(sheet)
 	require.NoError(w.T, err)
-	more := "password: {style: each, factory: [{user: admin, password: Factory-111}]}\nusers: [{name: viewer, role: user, on: [C01, C05, C09]}]\n"
+	more := "password: {style: each, factory: [{user: admin, password: Factory-111}]}\nusers: [{name: viewer, role: user, on: [C01, C05, C09]}]\n" +
+		"names: {C01: Dock, C05: Stair, C09: Gate, C11: Quay}\n"
 	written := strings.Replace(string(text), "network:\n", "network:\n  dns: [10.61.8.1]\n  ntp: [10.61.8.1]\n", 1) + more
 	require.NoError(w.T, os.WriteFile(sheet, []byte(written), 0o600))
 	w.Must("survey")
@@ -81,7 +84,9 @@ func janustat() int {
 	}
 	app := cli.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, KeyWork: cheapKey}
 	app.Journal = func(j commission.Journal) commission.Journal { return &mortal{Journal: j, left: at} }
-	return app.Run(context.Background(), os.Args[1:])
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	return app.Run(ctx, os.Args[1:])
 }
 
 // dieAt is the environment variable that tells the program, where it is run by a
@@ -294,6 +299,30 @@ func after(d time.Duration) func(*exec.Cmd) {
 	}
 }
 
+// stopped interrupts the program at a moment, as ctrl-C or the end of the system does. It
+// has to end within two seconds of that.
+func (k *killer) stopped(what string, d time.Duration, with os.Signal) func(*exec.Cmd) {
+	return func(c *exec.Cmd) {
+		if c.Start() != nil {
+			return
+		}
+		var told atomic.Int64
+		stop := time.AfterFunc(d, func() {
+			told.Store(time.Now().UnixNano())
+			_ = c.Process.Signal(with)
+		})
+		defer stop.Stop()
+		_ = c.Wait()
+		if at := told.Load(); at != 0 {
+			assert.Less(k.t, time.Since(time.Unix(0, at)), heedLimit, "%s: it goes on after it was stopped", what)
+		}
+	}
+}
+
+// heedLimit is how long an interrupted program may go on: two seconds, and what a machine
+// that runs dozens of them at once adds.
+const heedLimit = 2*time.Second + 4*time.Second
+
 // longest is more than a commission of the twelve takes when left alone.
 const longest = 14 * time.Second
 
@@ -315,9 +344,23 @@ func TestKilledAtRandomMoments(t *testing.T) {
 	t.Parallel()
 	k := newKiller(t, twelve)
 	draw := rand.New(rand.NewPCG(4, 2))
-	for n := range 200 {
+	for n := range 80 {
 		d := time.Duration(draw.Int64N(int64(longest)))
 		k.try(fmt.Sprintf("moment %d, after %s", n+1, d.Round(time.Millisecond)), after(d))
+	}
+	k.wait.Wait()
+}
+
+// TestInterruptedAtRandomMoments stops it by SIGINT and SIGTERM instead, which it hears.
+func TestInterruptedAtRandomMoments(t *testing.T) {
+	t.Parallel()
+	k := newKiller(t, twelve)
+	draw := rand.New(rand.NewPCG(8, 1))
+	for n := range 100 {
+		d := time.Duration(draw.Int64N(int64(longest)))
+		with := []os.Signal{os.Interrupt, syscall.SIGTERM}[n%2]
+		what := fmt.Sprintf("stopped %d, by %s after %s", n+1, with, d.Round(time.Millisecond))
+		k.try(what, k.stopped(what, d, with))
 	}
 	k.wait.Wait()
 }
@@ -334,7 +377,7 @@ func TestKilledWhileDevicesFail(t *testing.T) {
 	text = bytes.Replace(text, []byte("password: {style: each,"), []byte("password: {style: each, tries_per_hour: 4,"), 1)
 	require.NoError(t, os.WriteFile(sheet, text, 0o600))
 	draw := rand.New(rand.NewPCG(4, 3))
-	for n := range 40 {
+	for n := range 25 {
 		k.site = strings.Replace(twelve, "seed: 9", fmt.Sprintf("seed: %d\nfaults: {lose_answer: 0.08, lose_read: 0.004, restart: 0.01}", n), 1)
 		d := time.Duration(draw.Int64N(int64(longest)))
 		k.try(fmt.Sprintf("failing devices %d, after %s", n+1, d.Round(time.Millisecond)), after(d))

@@ -27,6 +27,7 @@ import (
 	"github.com/icholy/digest"
 
 	"janustat/core/secret"
+	"janustat/core/text"
 	"janustat/internal/speak/soap"
 )
 
@@ -86,7 +87,11 @@ type Client struct {
 	clockKnown bool
 	byNTP      bool   // its clock follows NTP
 	iface      string // token of the interface in use
-	now        func() time.Time
+	// zone and daylight are as the device told them last, to be sent back as they are.
+	zone, daylight string
+	newZone        string // to be told with the time instead
+	veil           *secret.Veil
+	now            func() time.Time
 	// asked and answered are when the last request had left and its answer came:
 	// making a connection, which may take long, is not between them.
 	asked, answered time.Time
@@ -101,6 +106,23 @@ func New(scheme, address, service string, rt http.RoundTripper) *Client {
 	c := &Client{url: scheme + "://" + address + service, base: rt, now: time.Now}
 	c.http = c.client(rt)
 	return c
+}
+
+// Veiled has every known password blanked out of what the device says: some quote in a
+// fault, or in a name, what they were sent. It gives the client itself.
+func (c *Client) Veiled(v *secret.Veil) *Client {
+	c.veil = v
+	return c
+}
+
+// said makes text of the device's fit to be kept.
+func (c *Client) said(s string) string { return text.Harmless(s, text.Short, c.veil.Text) }
+
+// like makes another client of the same device, without credentials.
+func (c *Client) like() *Client {
+	other := &Client{url: c.url, base: c.base, now: c.now, challenged: c.challenged, offset: c.offset, veil: c.veil}
+	other.http = other.client(c.base)
+	return other
 }
 
 // client never follows a redirect: a password digest would go along.
@@ -127,24 +149,6 @@ func (c *Client) login(user string, p secret.Password) {
 func (c *Client) logout() {
 	c.scheme, c.user, c.pass = anonymous, "", secret.Password{}
 	c.http = c.client(c.base)
-}
-
-// strongest picks SHA-256 over MD5 where a device offers both (RFC 7616, 3.7).
-func strongest(h http.Header) (*digest.Challenge, error) {
-	var best *digest.Challenge
-	for _, line := range h.Values("WWW-Authenticate") {
-		chal, err := digest.ParseChallenge(line)
-		if err != nil || !digest.CanDigest(chal) {
-			continue
-		}
-		if best == nil || strings.HasPrefix(strings.ToUpper(chal.Algorithm), "SHA-256") {
-			best = chal
-		}
-	}
-	if best == nil {
-		return nil, digest.ErrNoChallenge
-	}
-	return best, nil
 }
 
 // deviceNS and schemaNS are declared in every request.
@@ -175,15 +179,16 @@ func (c *Client) call(ctx context.Context, operation, inner string, out any) err
 		answer, status, header, err = c.send(ctx, operation, inner)
 	}
 	if err != nil {
-		return fmt.Errorf("%s: %w", operation, err)
+		return fmt.Errorf("%s: %w", operation, text.Error(err, c.veil.Text))
 	}
 	err = soap.Decode(bytes.NewReader(answer), out)
 	var fault *soap.Fault
 	switch {
 	case errors.As(err, &fault):
 		fault.Status = status
+		c.quieten(fault)
 	case status < 300 && err != nil:
-		return fmt.Errorf("%s: %w", operation, err)
+		return fmt.Errorf("%s: %w", operation, text.Error(err, c.veil.Text))
 	case status >= 300:
 		fault = &soap.Fault{Status: status}
 	default:
@@ -201,6 +206,18 @@ func (c *Client) call(ctx context.Context, operation, inner string, out any) err
 		return fmt.Errorf("%s: %w: %w", operation, ErrNotNow, fault)
 	}
 	return fmt.Errorf("%s: %w", operation, fault)
+}
+
+// maxSubcodes bounds the subcodes of a fault that are kept; the standard nests two.
+const maxSubcodes = 4
+
+// quieten makes what a device says in a fault fit to be kept.
+func (c *Client) quieten(f *soap.Fault) {
+	f.Code, f.Subcodes = c.said(f.Code), f.Subcodes[:min(len(f.Subcodes), maxSubcodes)]
+	for i, s := range f.Subcodes {
+		f.Subcodes[i] = c.said(s)
+	}
+	f.Reason = text.Harmless(f.Reason, text.Long, c.veil.Text)
 }
 
 // setsPassword tells the operations that carry a new password, and whose

@@ -47,8 +47,10 @@ const (
 // readClock reads the clock once, and tells how long the answer took.
 func (c *Client) readClock(ctx context.Context) (offset, took time.Duration, err error) {
 	var a struct {
-		Kind string `xml:"SystemDateAndTime>DateTimeType"`
-		UTC  struct {
+		Kind     string `xml:"SystemDateAndTime>DateTimeType"`
+		Zone     string `xml:"SystemDateAndTime>TimeZone>TZ"`
+		Daylight string `xml:"SystemDateAndTime>DaylightSavings"`
+		UTC      struct {
 			Time struct {
 				Hour, Minute, Second int
 			}
@@ -75,11 +77,15 @@ func (c *Client) readClock(ctx context.Context) (offset, took time.Duration, err
 	told := time.Date(u.Date.Year, time.Month(u.Date.Month), u.Date.Day, u.Time.Hour, u.Time.Minute, u.Time.Second, 0, time.UTC)
 	took = c.answered.Sub(c.asked)
 	c.byNTP = strings.TrimSpace(a.Kind) == "NTP"
+	c.zone, c.daylight = strings.TrimSpace(a.Zone), strings.TrimSpace(a.Daylight)
 	return told.Add(500 * time.Millisecond).Sub(c.asked.Add(took / 2)), took, nil
 }
 
 // ByNTP reports whether the clock followed NTP when it was last read.
 func (c *Client) ByNTP() bool { return c.byNTP }
+
+// Zone gives the time zone as it was last read, and false where the device tells none.
+func (c *Client) Zone() (zone string, told bool) { return c.said(c.zone), c.zone != "" }
 
 // Information is the answer of GetDeviceInformation.
 type Information struct {
@@ -95,9 +101,20 @@ func (c *Client) Information(ctx context.Context) (Information, error) {
 	var a Information
 	err := c.call(ctx, "GetDeviceInformation", "", &a)
 	for _, s := range []*string{&a.Make, &a.Model, &a.Firmware, &a.Serial, &a.Hardware} {
-		*s = strings.TrimSpace(*s)
+		*s = c.said(*s)
 	}
 	return a, err
+}
+
+// Serial asks for the serial number without a password; "" where the device does not
+// tell it to everyone.
+func (c *Client) Serial(ctx context.Context) (string, error) {
+	a, err := c.like().Information(ctx)
+	var fault *soap.Fault
+	if errors.As(err, &fault) {
+		return "", nil
+	}
+	return a.Serial, err
 }
 
 // Services reads the namespaces of the services offered (GetServices, or
@@ -212,15 +229,19 @@ func (c *Client) Network(ctx context.Context, at netip.Addr) (device.Settings, [
 	return a.NetworkInterfaces[best].settings(), macs, nil
 }
 
+// gatewaysXML is the answer of GetNetworkDefaultGateway.
+type gatewaysXML struct {
+	V4 []string `xml:"NetworkGateway>IPv4Address"`
+	V6 []string `xml:"NetworkGateway>IPv6Address"`
+}
+
 // Gateway reads the IPv4 default gateway (GetNetworkDefaultGateway); the zero address is none.
 func (c *Client) Gateway(ctx context.Context) (netip.Addr, error) {
-	var a struct {
-		Addresses []string `xml:"NetworkGateway>IPv4Address"`
-	}
+	var a gatewaysXML
 	if err := c.call(ctx, "GetNetworkDefaultGateway", "", &a); err != nil {
 		return netip.Addr{}, err
 	}
-	for _, s := range a.Addresses {
+	for _, s := range a.V4 {
 		if addr, err := netip.ParseAddr(strings.TrimSpace(s)); err == nil && !addr.IsUnspecified() {
 			return addr, nil
 		}
@@ -235,14 +256,15 @@ type Servers struct {
 	Addresses []netip.Addr // IPv4, in order; those given by name are left out
 }
 
-type hostXML struct{ IPv4Address string }
+type hostXML struct{ IPv4Address, IPv6Address string }
 
 type hostsOf struct {
-	FromDHCP    bool
-	DNSManual   []hostXML
-	DNSFromDHCP []hostXML
-	NTPManual   []hostXML
-	NTPFromDHCP []hostXML
+	FromDHCP     bool
+	SearchDomain []string
+	DNSManual    []hostXML
+	DNSFromDHCP  []hostXML
+	NTPManual    []hostXML
+	NTPFromDHCP  []hostXML
 }
 
 // DNS reads the DNS servers (GetDNS). A device without the setting is no error.
@@ -322,7 +344,7 @@ func (c *Client) Name(ctx context.Context) (string, error) {
 	for _, s := range list {
 		uris = append(uris, strings.TrimSpace(s.ScopeItem))
 	}
-	return wsd.ReadScopes(uris).Name, nil
+	return c.said(wsd.ReadScopes(uris).Name), nil
 }
 
 // Rules reads the password rules the device publishes
@@ -343,10 +365,17 @@ func (c *Client) Rules(ctx context.Context) (*secret.Rules, error) {
 	if err != nil {
 		return nil, err
 	}
+	// What no password can meet stays so, and adds up without running over.
+	for _, n := range []*int{&a.MinLen, &a.Uppercase, &a.Number, &a.SpecialChars} {
+		*n = min(max(*n, 0), maxRule)
+	}
 	return &secret.Rules{
 		MinLen: a.MinLen, Upper: a.Uppercase, Digits: a.Number, Special: a.SpecialChars, NoUser: a.BlockUsernameOccurrence,
 	}, nil
 }
+
+// maxRule bounds what a device may demand, in characters.
+const maxRule = 1 << 16
 
 // User is an account on the device.
 type User struct {
@@ -358,8 +387,15 @@ type User struct {
 func (c *Client) Users(ctx context.Context) ([]User, error) {
 	var a struct{ User []User }
 	err := c.call(ctx, "GetUsers", "", &a)
+	a.User = a.User[:min(len(a.User), maxUsers)]
+	for i := range a.User {
+		a.User[i] = User{c.said(a.User[i].Name), c.said(a.User[i].Level)}
+	}
 	return a.User, err
 }
+
+// maxUsers bounds the accounts that are kept of a device.
+const maxUsers = 256
 
 // Access tells a fresh device from one with a password, offering none: a
 // device without an administrator lets everyone list its users.
@@ -410,8 +446,7 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 // READ_SYSTEM). It is offered once; the client goes on with its own.
 func (c *Client) Opens(ctx context.Context, user string, p secret.Password) (bool, error) {
 	c.Close() // offered on a connection that turns out to be gone, it would be a try for nothing
-	other := &Client{url: c.url, base: c.base, now: c.now, challenged: c.challenged, offset: c.offset}
-	other.http = other.client(c.base)
+	other := c.like()
 	other.login(user, p)
 	_, _, err := other.Network(ctx, netip.Addr{})
 	var fault *soap.Fault
@@ -426,9 +461,7 @@ func (c *Client) Opens(ctx context.Context, user string, p secret.Password) (boo
 
 // RefusesAnonymous reports whether the network settings are closed to those without a password.
 func (c *Client) RefusesAnonymous(ctx context.Context) (bool, error) {
-	other := &Client{url: c.url, base: c.base, now: c.now}
-	other.http = other.client(c.base)
-	_, _, err := other.Network(ctx, netip.Addr{})
+	_, _, err := c.like().Network(ctx, netip.Addr{})
 	if errors.Is(err, ErrRefused) {
 		return true, nil
 	}

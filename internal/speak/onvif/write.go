@@ -1,6 +1,7 @@
 package onvif
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -40,19 +41,61 @@ func userXML(user string, p secret.Password, level string) string {
 		soap.Text(p.Reveal()) + "</tt:Password><tt:UserLevel>" + soap.Text(level) + "</tt:UserLevel></tds:User>"
 }
 
-// SetDNS sets the DNS servers by hand (SetDNS).
+// SetDNS sets the IPv4 DNS servers by hand (SetDNS). Search domains and IPv6 servers go
+// back as they were.
 func (c *Client) SetDNS(ctx context.Context, servers []netip.Addr) error {
-	return c.call(ctx, "SetDNS", "<tds:FromDHCP>false</tds:FromDHCP>"+hostsXML("DNSManual", servers), nil)
+	var was struct{ DNSInformation hostsOf }
+	var fault *soap.Fault
+	if err := c.call(ctx, "GetDNS", "", &was); err != nil && !errors.As(err, &fault) {
+		return err
+	}
+	keep := ""
+	for _, d := range was.DNSInformation.SearchDomain {
+		keep += "<tds:SearchDomain>" + soap.Text(d) + "</tds:SearchDomain>"
+	}
+	hosts := hostsXML("DNSManual", servers)
+	for _, h := range was.DNSInformation.DNSManual {
+		if a, err := netip.ParseAddr(strings.TrimSpace(h.IPv6Address)); err == nil && a.Is6() && !a.IsUnspecified() {
+			hosts += fmt.Sprintf("<tds:DNSManual><tt:Type>IPv6</tt:Type><tt:IPv6Address>%s</tt:IPv6Address></tds:DNSManual>", a)
+		}
+	}
+	return c.call(ctx, "SetDNS", "<tds:FromDHCP>false</tds:FromDHCP>"+keep+hosts, nil)
 }
 
 // SetNTP sets the NTP servers by hand (SetNTP), and has the clock follow them
-// (SetSystemDateAndTime) where it does not.
+// (SetSystemDateAndTime) where it does not. The time zone goes back as it was.
 func (c *Client) SetNTP(ctx context.Context, servers []netip.Addr) error {
 	if err := c.call(ctx, "SetNTP", "<tds:FromDHCP>false</tds:FromDHCP>"+hostsXML("NTPManual", servers), nil); err != nil || c.byNTP {
 		return err
 	}
-	return c.call(ctx, setTime,
-		"<tds:DateTimeType>NTP</tds:DateTimeType><tds:DaylightSavings>false</tds:DaylightSavings><tds:TimeZone><tt:TZ>UTC0</tt:TZ></tds:TimeZone>", nil)
+	return c.call(ctx, setTime, "<tds:DateTimeType>NTP</tds:DateTimeType>"+c.zoneXML(c.zone), nil)
+}
+
+// SetZone sets the time zone (SetSystemDateAndTime), and leaves how the clock goes.
+func (c *Client) SetZone(ctx context.Context, zone string) error {
+	if _, _, err := c.readClock(ctx); err != nil {
+		return err
+	}
+	if c.byNTP {
+		return c.call(ctx, setTime, "<tds:DateTimeType>NTP</tds:DateTimeType>"+c.zoneXML(zone), nil)
+	}
+	c.newZone = zone
+	defer func() { c.newZone = "" }()
+	_, err := c.SetClock(ctx)
+	return err
+}
+
+// zoneXML gives the time zone, and whether daylight saving is on, as they are to stay.
+func (c *Client) zoneXML(zone string) string {
+	daylight := "false"
+	if low := strings.ToLower(c.daylight); low == "true" || low == "1" {
+		daylight = "true"
+	}
+	out := "<tds:DaylightSavings>" + daylight + "</tds:DaylightSavings>"
+	if zone != "" {
+		out += "<tds:TimeZone><tt:TZ>" + soap.Text(zone) + "</tt:TZ></tds:TimeZone>"
+	}
+	return out
 }
 
 func hostsXML(element string, servers []netip.Addr) string {
@@ -100,8 +143,7 @@ func (c *Client) tellTime(ctx context.Context) (t time.Time, err error) {
 		return t, fmt.Errorf("%s: %w: %w", setTime, ErrUnreachable, ctx.Err())
 	}
 	return t, c.call(ctx, setTime, fmt.Sprintf(
-		"<tds:DateTimeType>Manual</tds:DateTimeType><tds:DaylightSavings>false</tds:DaylightSavings>"+
-			"<tds:TimeZone><tt:TZ>UTC0</tt:TZ></tds:TimeZone>"+
+		"<tds:DateTimeType>Manual</tds:DateTimeType>"+c.zoneXML(cmp.Or(c.newZone, c.zone))+
 			"<tds:UTCDateTime><tt:Time><tt:Hour>%d</tt:Hour><tt:Minute>%d</tt:Minute><tt:Second>%d</tt:Second></tt:Time>"+
 			"<tt:Date><tt:Year>%d</tt:Year><tt:Month>%d</tt:Month><tt:Day>%d</tt:Day></tt:Date></tds:UTCDateTime>",
 		t.Hour(), t.Minute(), t.Second(), t.Year(), t.Month(), t.Day()), nil)
@@ -145,9 +187,21 @@ func (c *Client) SetAddress(ctx context.Context, s device.Settings) (restart boo
 	return a.RebootNeeded, err
 }
 
-// SetGateway sets the IPv4 default gateway (SetNetworkDefaultGateway).
+// SetGateway sets the IPv4 default gateway (SetNetworkDefaultGateway). IPv6 ones go back
+// as they were.
 func (c *Client) SetGateway(ctx context.Context, gateway netip.Addr) error {
-	return c.call(ctx, "SetNetworkDefaultGateway", fmt.Sprintf("<tds:IPv4Address>%s</tds:IPv4Address>", gateway), nil)
+	var was gatewaysXML
+	var fault *soap.Fault
+	if err := c.call(ctx, "GetNetworkDefaultGateway", "", &was); err != nil && !errors.As(err, &fault) {
+		return err
+	}
+	inner := fmt.Sprintf("<tds:IPv4Address>%s</tds:IPv4Address>", gateway)
+	for _, text := range was.V6 {
+		if a, err := netip.ParseAddr(strings.TrimSpace(text)); err == nil && a.Is6() {
+			inner += fmt.Sprintf("<tds:IPv6Address>%s</tds:IPv6Address>", a)
+		}
+	}
+	return c.call(ctx, "SetNetworkDefaultGateway", inner, nil)
 }
 
 // Restart restarts the device (SystemReboot).

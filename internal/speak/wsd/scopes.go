@@ -3,6 +3,8 @@ package wsd
 import (
 	"net/url"
 	"strings"
+
+	"janustat/core/text"
 )
 
 // scopeRoot begins the scopes that the device standard defines.
@@ -32,6 +34,7 @@ func ReadScopes(uris []string) Scopes {
 		if plain, err := url.PathUnescape(value); err == nil {
 			value = plain
 		}
+		value = text.Harmless(value, text.Short, nil)
 		switch strings.ToLower(category) {
 		case "name":
 			s.Name = value

@@ -1,0 +1,85 @@
+package commission
+
+import (
+	"context"
+	"errors"
+	"fmt"
+)
+
+// AlarmError tells that a device which was opened before is not what it was. Nothing
+// of the keyring was offered to it.
+type AlarmError struct{ Why string }
+
+// Error gives the reason.
+func (e *AlarmError) Error() string { return e.Why }
+
+// alarmed makes the trouble of an alarm.
+func alarmed(p Plan, why string) error {
+	return trouble(&AlarmError{why}, fmt.Sprintf(
+		"find out who answers there. If it was reset or replaced on purpose, `janustat restore %s` takes it back in, with a new password; if not, take the stranger off the LAN and run `janustat survey`", p.Tag),
+		"is not what it was, so nothing of the keyring was offered to it")
+}
+
+// Recognise makes sure that a device is the planned one before any password is offered
+// to it or set on it: by its certificate where one is pinned, and by its serial number
+// or else its endpoint reference; its MAC is that of the path. renews tells that it
+// may have made itself another certificate since, which is then given.
+func Recognise(ctx context.Context, s Session, p Plan, renews bool) (certificate string, err error) {
+	if p.MuteTLS != "" {
+		return "", trouble(nil, fmt.Sprintf("run `janustat survey` again; if it stays so, look at its own page (`janustat web %s`), or except it under password.without_tls in the job sheet", p.Tag),
+			"offers HTTPS that cannot be spoken, so no password is sent to it in the open ("+p.MuteTLS+")")
+	}
+	if p.TLS != nil {
+		shown := s.Certificate()
+		switch {
+		case shown == p.TLS.Fingerprint:
+		case renews && shown != "":
+			certificate = shown
+		case p.Known:
+			return "", alarmed(p, fmt.Sprintf("it shows another certificate, %.16s… and not %.16s…", shown, p.TLS.Fingerprint))
+		default:
+			return "", trouble(nil, "run `janustat survey`, which takes the new one down, then `janustat commission` again",
+				fmt.Sprintf("shows another certificate than when it was surveyed, %.16s… and not %.16s…", shown, p.TLS.Fingerprint))
+		}
+	}
+	id, err := s.Identity(ctx)
+	if err != nil {
+		return certificate, err
+	}
+	switch {
+	case id.Serial != "" && p.Serial != "":
+		if id.Serial != p.Serial {
+			return "", stranger(p, fmt.Sprintf("its serial number is %s, not %s", id.Serial, p.Serial))
+		}
+	case id.Endpoint != "" && p.Endpoint != "" && id.Endpoint != p.Endpoint:
+		return "", stranger(p, "its endpoint reference is another")
+	}
+	return certificate, nil
+}
+
+// stranger makes the trouble of a device that says it is another.
+func stranger(p Plan, why string) error {
+	if p.Known {
+		return alarmed(p, why)
+	}
+	return trouble(errors.New(why), "run `janustat survey` and look at both devices", "another device answers")
+}
+
+// recognise does so once in a conversation.
+func (r *run) recognise(ctx context.Context) error {
+	certificate, err := Recognise(ctx, r.session, r.plan, r.renews)
+	if err != nil {
+		var t *Trouble
+		if errors.As(err, &t) || errors.Is(err, ErrReplyLost) {
+			return err
+		}
+		return trouble(err, "run `janustat commission` again", "does not say who it is")
+	}
+	if certificate != "" {
+		pinned := *r.plan.TLS
+		r.note(fmt.Sprintf("made itself another certificate with its new name or address: %.16s…, and %.16s… before", certificate, pinned.Fingerprint))
+		pinned.Fingerprint = certificate
+		r.plan.TLS = &pinned
+	}
+	return nil
+}

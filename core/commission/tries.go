@@ -1,0 +1,76 @@
+package commission
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"janustat/core/secret"
+)
+
+// Try names one offer of a password to a device.
+type Try string
+
+// Attempts keeps the budget of password tries (safety rule 7): of a MAC, whatever the
+// job and however often it was copied.
+type Attempts interface {
+	// Spend records a try before it is made, or says when the next is allowed.
+	Spend(ctx context.Context, p Plan, k Credential) (t Try, wait time.Duration, err error)
+	// Ended says how a try ended. One that fitted is given back; no other is.
+	Ended(ctx context.Context, t Try, fitted bool) error
+	// Locked says that the device itself refuses every try for so long; 0 is not known.
+	Locked(ctx context.Context, p Plan, wait time.Duration) error
+	// Remaining counts the tries that the device can still be offered now.
+	Remaining(ctx context.Context, p Plan) (int, error)
+}
+
+// Offer offers a device one key by way of enter, within its budget. wait is how long
+// the next try has to wait where the budget is spent; then nothing is offered. A try
+// without an answer counts.
+func Offer(ctx context.Context, a Attempts, p Plan, k Credential, enter func(ctx context.Context, user string, p secret.Password) (bool, error)) (fits bool, wait time.Duration, err error) {
+	t, wait, err := a.Spend(ctx, p, k)
+	if err != nil {
+		return false, 0, fmt.Errorf("register the password try: %w", err)
+	}
+	if wait > 0 {
+		return false, wait, nil
+	}
+	if fits, err = enter(ctx, k.User, k.Password); err != nil {
+		return false, 0, err
+	}
+	// What is known now is recorded even when the run is being stopped.
+	if err := a.Ended(context.WithoutCancel(ctx), t, fits); err != nil {
+		return fits, 0, fmt.Errorf("register the password try: %w", err)
+	}
+	return fits, 0, nil
+}
+
+// OfferSure offers a key that the device has just confirmed. That is no try, unless it
+// turns out to be wrong.
+func OfferSure(ctx context.Context, a Attempts, p Plan, k Credential, enter func(ctx context.Context, user string, p secret.Password) (bool, error)) (fits bool, err error) {
+	if fits, err = enter(ctx, k.User, k.Password); err != nil || fits {
+		return fits, err
+	}
+	stay := context.WithoutCancel(ctx)
+	t, wait, err := a.Spend(stay, p, k)
+	if err == nil && wait == 0 {
+		err = a.Ended(stay, t, false)
+	}
+	if err != nil {
+		return false, fmt.Errorf("register the password try: %w", err)
+	}
+	return false, nil
+}
+
+// NoteLocked records that a device has locked itself, where an error says so.
+func NoteLocked(ctx context.Context, a Attempts, p Plan, err error) error {
+	var locked *LockedError
+	if !errors.As(err, &locked) {
+		return err
+	}
+	if jerr := a.Locked(context.WithoutCancel(ctx), p, locked.Wait); jerr != nil {
+		return errors.Join(err, fmt.Errorf("register the lock-out: %w", jerr))
+	}
+	return err
+}

@@ -1,0 +1,365 @@
+package device
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+)
+
+// Event is something that happened to a device, or was decided about it. What is known
+// of a device changes by events alone: so no write can leave an old proof behind, and
+// no survey can forget what was opened.
+type Event interface{ apply(d *Device) }
+
+// Apply carries events into what is known, in order.
+func (d *Device) Apply(events ...Event) {
+	for _, e := range events {
+		e.apply(d)
+	}
+}
+
+// touched notes that what a record tells of the device is no longer what it was.
+func (d *Device) touched(at time.Time) {
+	if at.After(d.ChangedAt) {
+		d.ChangedAt = at
+	}
+}
+
+// Chosen is that a person put the device into the job, or out of it.
+type Chosen struct {
+	At     time.Time
+	Choice Choice
+}
+
+func (e Chosen) apply(d *Device) {
+	d.InJob = e.Choice
+	d.touched(e.At)
+}
+
+// Named is that a person said what the device is, where it does not say so itself.
+type Named struct {
+	At   time.Time
+	Kind Kind
+}
+
+func (e Named) apply(d *Device) {
+	d.Kind, d.KindSaid = e.Kind, true
+	d.touched(e.At)
+}
+
+// Allotment is that the device is to have these settings. One that takes nothing but
+// a lease goes on doing so: its new address is to be reserved as well.
+type Allotment struct {
+	At       time.Time
+	Settings Settings
+	Why      string
+}
+
+func (e Allotment) apply(d *Device) {
+	s := e.Settings
+	if was := d.Allotted; was != nil {
+		s.DHCP = s.DHCP || was.DHCP
+		if was.Address == s.Address && was.Prefix == s.Prefix && was.Gateway == s.Gateway && was.DHCP == s.DHCP {
+			d.Why = e.Why
+			return
+		}
+	}
+	d.Allotted, d.Why = &s, e.Why
+	d.void(e.At)
+}
+
+// Reserved is that the device takes no static address: it keeps the allotted one by a
+// reservation of the site's DHCP server.
+type Reserved struct{ At time.Time }
+
+func (e Reserved) apply(d *Device) {
+	if d.Allotted == nil || d.Allotted.DHCP {
+		return
+	}
+	s := *d.Allotted
+	s.DHCP = true
+	d.Allotted = &s
+	d.touched(e.At)
+}
+
+// Written is that something was sent to the device that changes it, or was about to be.
+type Written struct{ At time.Time }
+
+func (e Written) apply(d *Device) { d.void(e.At) }
+
+// void takes back that every check held.
+func (d *Device) void(at time.Time) {
+	d.Proved = time.Time{}
+	d.touched(at)
+}
+
+// Found is a first reading of the device's settings: as it was before the job touched
+// it. A later one changes nothing.
+type Found struct{ Settings Settings }
+
+func (e Found) apply(d *Device) {
+	if d.AsFound == nil {
+		s := e.Settings
+		d.AsFound = &s
+	}
+}
+
+// Met is that the device answers at an address, alone.
+type Met struct{ Address netip.Addr }
+
+func (e Met) apply(d *Device) {
+	if e.Address.IsValid() {
+		d.Addresses, d.Clashing = []netip.Addr{e.Address}, nil
+	}
+}
+
+// Opened is that a password fitted, and what the device told after that.
+type Opened struct {
+	At      time.Time
+	Factory bool // it is a factory password, known to all
+	Facts   Facts
+}
+
+func (e Opened) apply(d *Device) {
+	if d.Access != Keyed && d.Access != Factory {
+		d.touched(e.At)
+	}
+	d.Absorb(e.Facts)
+	d.Access = Keyed
+	if e.Factory {
+		d.Access = Factory
+	}
+	d.OpenedAt, d.ResetAt, d.Alarm = e.At, time.Time{}, ""
+}
+
+// Closed is that the device is protected, and no password of the job opens it.
+type Closed struct{ At time.Time }
+
+func (e Closed) apply(d *Device) {
+	if d.Access != Sealed {
+		d.touched(e.At)
+	}
+	d.Access = Sealed
+}
+
+// Commissioned is that every step held, with the settings as left.
+type Commissioned struct {
+	At          time.Time
+	Left        Settings
+	Facts       Facts
+	Certificate string // that it showed last, by its fingerprint; "" without HTTPS
+}
+
+func (e Commissioned) apply(d *Device) {
+	left := e.Left
+	if d.AsLeft == nil || !d.AsLeft.Equal(left) {
+		d.touched(e.At)
+	}
+	d.Absorb(e.Facts)
+	d.AsLeft = &left
+	if d.TLS != nil && e.Certificate != "" && e.Certificate != d.TLS.Fingerprint {
+		// Some make a new certificate when they get another name or address.
+		pinned := *d.TLS
+		pinned.Fingerprint = e.Certificate
+		d.TLS = &pinned
+		d.touched(e.At)
+	}
+}
+
+// Proving is that the device was compared with what is recorded.
+type Proving struct {
+	At   time.Time
+	Held bool
+	// Left are its settings where a commissioning that was cut short at its very end
+	// left no record of them; nil where they were not read.
+	Left *Settings
+}
+
+func (e Proving) apply(d *Device) {
+	was := d.Proved
+	d.Proved = time.Time{}
+	if e.Held {
+		d.Proved = e.At
+		if d.AsLeft == nil && e.Left != nil {
+			left := *e.Left
+			d.AsLeft = &left
+			d.Addresses, d.Clashing = []netip.Addr{left.Address}, nil
+		}
+	}
+	if e.Held || !was.IsZero() {
+		d.touched(e.At)
+	}
+}
+
+// Alarmed is that the device is not as it should be by its identity: nothing of the
+// keyring is offered to it.
+type Alarmed struct {
+	At  time.Time
+	Why string
+}
+
+func (e Alarmed) apply(d *Device) {
+	d.Alarm = e.Why
+	d.void(e.At)
+}
+
+// Reset is that the device was put back into its factory state, or may have been
+// where that is not certain.
+type Reset struct {
+	At      time.Time
+	Certain bool
+}
+
+func (e Reset) apply(d *Device) {
+	d.void(e.At)
+	if !e.Certain {
+		return
+	}
+	d.ResetAt = e.At
+	d.Access, d.AsLeft, d.Settings = Fresh, nil, nil
+	d.Condition = ""
+}
+
+// Restored is that a reset device, or the unit that replaces it, takes the device's
+// place again, fresh. It keeps tag and allotment; what is known of its certificate and
+// its password begins anew.
+type Restored struct {
+	At   time.Time
+	Unit Device // as the survey met it
+}
+
+func (e Restored) apply(d *Device) {
+	d.MAC, d.Endpoint, d.Facts = e.Unit.MAC, e.Unit.Endpoint, e.Unit.Facts
+	d.Addresses, d.Clashing, d.SeenAt = e.Unit.Addresses, e.Unit.Clashing, e.Unit.SeenAt
+	d.Access, d.AsLeft, d.Alarm = Fresh, nil, ""
+	d.OpenedAt, d.ResetAt = time.Time{}, time.Time{}
+	d.void(e.At)
+}
+
+// Judged sets the device's condition by the site network, which may be invalid where
+// nothing is known of it, and whether it is another's.
+type Judged struct {
+	Site    netip.Prefix
+	NotOurs bool
+}
+
+func (e Judged) apply(d *Device) {
+	d.Condition, d.NotOurs = ConditionOf(d, e.Site), e.NotOurs
+	if !d.ResetAt.IsZero() && d.Settings == nil && d.Condition != Clash && d.Condition != Bare {
+		d.Condition = ""
+	}
+}
+
+// Silent: nothing more is known of it than that it is there.
+type Silent struct{}
+
+func (Silent) apply(d *Device) {
+	if d.Access == "" {
+		d.Access = Unmanaged
+	}
+}
+
+// Commissioned reports whether the device was set up by this job.
+func (d *Device) Commissioned() bool { return d.AsLeft != nil }
+
+// seen takes over what a survey found and tells what differs. last is the moment of
+// the previous survey.
+func (d *Device) seen(f Device, last time.Time) []Change {
+	var changes []Change
+	note := func(what, text string) { changes = append(changes, Change{d.Label(), d.MAC, what, text}) }
+	differs := func(what, from, to string) bool {
+		if from == to || from == "" || to == "" {
+			return false
+		}
+		note("changed", fmt.Sprintf("%s %s → %s", what, from, to))
+		return true
+	}
+	if d.SeenAt.Before(last) {
+		note("back", describe(&f))
+	}
+	if alarm := d.suspect(f); alarm != d.Alarm && f.Access != "" && f.Access != Unmanaged {
+		if alarm != "" {
+			note("alarm", alarm)
+		}
+		d.Apply(Alarmed{f.SeenAt, alarm})
+	}
+	differs("address", addressText(d.Address()), addressText(f.Address()))
+	differs("firmware", d.Firmware, f.Firmware)
+	differs("serial", d.Serial, f.Serial)
+	differs("name", d.Name, f.Name)
+	access := d.accessBy(f)
+	differs("access", string(d.Access), string(access))
+	d.Addresses, d.Clashing, d.SeenAt = f.Addresses, f.Clashing, f.SeenAt
+	if f.Endpoint != "" && (d.Endpoint == "" || d.Alarm == "") {
+		d.Endpoint = f.Endpoint
+	}
+	// What was open and offered last time may not be any more.
+	stale, opened := d.Settings, !d.OpenedAt.IsZero()
+	d.Ports, d.Offers = nil, nil
+	switch {
+	case d.Alarm != "":
+		f.Facts = d.trusted(f.Facts)
+	case opened: // what it was opened by stays pinned; it goes by the device's own word alone
+		f.TLS, f.NoTLS = d.TLS, d.NoTLS && f.TLS == nil
+	case d.TLS != nil && f.TLS == nil && f.NoTLS:
+		d.TLS = nil
+		note("changed", "no longer offers HTTPS")
+	default:
+		differs("certificate", certificate(d.TLS), certificate(f.TLS))
+	}
+	kind, indoor := d.Kind, d.Indoor
+	d.Absorb(f.Facts)
+	if d.KindSaid {
+		d.Kind, d.Indoor = kind, indoor
+	}
+	d.Access = access
+	// Settings read long ago no longer hold for a device that now answers elsewhere.
+	if f.Settings == nil && stale != nil && !slices.Contains(f.Addresses, stale.Address) {
+		d.Settings = nil
+	}
+	return changes
+}
+
+// accessBy gives a device's access after a survey, which offers no password and so
+// cannot tell keyed from sealed: the register's word stands.
+func (d *Device) accessBy(f Device) Access {
+	switch {
+	case d.Access == "":
+		return f.Access
+	case f.Access == Unmanaged || f.Access == "":
+		return d.Access
+	case f.Access == Sealed && (d.Access == Keyed || d.Access == Factory):
+		return d.Access
+	case f.Access == Fresh && d.ResetAt.IsZero() && !d.OpenedAt.IsZero():
+		return d.Access // an alarm, and not a word to go by
+	}
+	return f.Access
+}
+
+// suspect says why a device that was opened before is not to be trusted as it is met
+// now, or "".
+func (d *Device) suspect(f Device) string {
+	switch {
+	case d.OpenedAt.IsZero():
+		return ""
+	case !d.ResetAt.IsZero():
+		return ""
+	case d.Serial != "" && f.Serial != "" && f.Serial != d.Serial:
+		return fmt.Sprintf("has another serial number, %s and not %s", f.Serial, d.Serial)
+	case f.Serial == "" && d.Endpoint != "" && f.Endpoint != "" && f.Endpoint != d.Endpoint:
+		return "has another endpoint reference than when it was opened"
+	case f.Access == Fresh:
+		return "says that it has no password, and was opened by one before"
+	case d.TLS != nil && f.TLS != nil && f.TLS.Fingerprint != d.TLS.Fingerprint:
+		return fmt.Sprintf("shows another certificate, %s… and not %s…", certificate(f.TLS), certificate(d.TLS))
+	case d.TLS != nil && f.NoTLS:
+		return "no longer offers HTTPS, by which it was opened before"
+	}
+	return ""
+}
+
+// trusted leaves out of the facts of a suspect device what it could lay a trail by.
+func (d *Device) trusted(f Facts) Facts {
+	return Facts{Ports: f.Ports, Offers: f.Offers, Registry: f.Registry}
+}

@@ -1,0 +1,512 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/internal/bench"
+	"janustat/internal/job"
+)
+
+const thiefSite = `
+site: Thief
+seed: 7
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+models:
+  open: {make: Tallow, name: Cube, kind: camera, firmware: '1', factory: 192.168.77.20/24, auth: both, dialect: default, path: /service, restart: 1s, fault_status: 400, https: 'on'}
+  token: {make: Tallow, name: Cube, kind: camera, firmware: '1', factory: 192.168.77.21/24, auth: token, dialect: default, path: /service, restart: 1s, fault_status: 400}
+devices:
+  - {id: secure, model: open, mac: "02:7a:11:00:01:01", serial: S1}
+  - {id: plain, model: token, mac: "02:7a:11:00:02:01", serial: S2}
+`
+
+// A stranger takes over a device's MAC and address: whatever it says of itself, no
+// command offers it a password of the keyring, or sets one on it; each says why.
+func TestAThiefGetsNothing(t *testing.T) {
+	t.Parallel()
+	c := hire(t, thiefSite, "--subnet", "10.61.8.0/23")
+	c.must("survey", "--quiet", "--for", "3s")
+	c.must("take", "all", "--yes")
+	c.must("allot")
+	c.must("commission", "--yes", "--quiet")
+	keys := map[string]string{"secure": strings.TrimSpace(c.must("key", "show", "C01")), "plain": strings.TrimSpace(c.must("key", "show", "C02"))}
+	c.must("prove", "--quiet")
+	for _, x := range []struct {
+		host, tag, alarm string
+		pose             bench.Pose
+		all              bool // with every command there is
+	}{
+		{"secure", "C01", "no longer offers HTTPS|says that it has no password|another certificate|cannot be reached", bench.Pose{Fresh: true, NoHTTPS: true, Open: true}, false},
+		{"secure", "C01", "another certificate", bench.Pose{Fresh: true, Cert: true}, true},
+		{"secure", "C01", "another certificate", bench.Pose{Cert: true, Open: true}, false},
+		{"plain", "C02", "says that it has no password", bench.Pose{Fresh: true}, true},
+		{"plain", "C02", "says that it has no password", bench.Pose{Fresh: true, Open: true}, false},
+		{"plain", "C02", "endpoint reference", bench.Pose{Endpoint: true}, false},
+		{"plain", "C02", "serial number", bench.Pose{Fresh: true, Open: true, Serial: "T1"}, false},
+	} {
+		d := c.bench.Device(x.host)
+		boots := bootsOf(c, x.host)
+		d.Usurp(x.pose)
+		waitFor(t, "the stranger", func() bool { return bootsOf(c, x.host) > boots })
+		_, mark := c.events(0)
+		said := ""
+		commands := [][]string{{"commission", "--yes"}, {"survey", "--for", "1s"}, {"prove"}}
+		if x.all {
+			commands = append(commands, [][]string{{"key", "change", x.tag, "--yes"}, {"restart", x.tag, "--yes"}, {"commission", "--yes"}}...)
+		}
+		for _, args := range commands {
+			code, out, errs := c.run("", append(args, "--quiet")...)
+			assert.True(t, code == ExitNeeds || args[0] == "survey" && code == ExitDone, "%+v: %v ends with %d, saying %s%s", x.pose, args, code, out, errs)
+			said += out + errs
+		}
+		if x.all {
+			code, out, errs := c.run(x.tag+"\n", "reset", x.tag, "--quiet")
+			assert.Equal(t, ExitNeeds, code, out+errs)
+			code, out, errs = c.run(keys[x.host]+"\n", "key", "set", x.tag, "--quiet")
+			assert.NotEqual(t, ExitDone, code, out+errs)
+			code, out, errs = c.run("", "web", x.tag, "--quiet")
+			assert.Equal(t, ExitNeeds, code, out+errs)
+		}
+		assert.Regexp(t, x.alarm, said, "%+v", x.pose)
+		assert.Contains(t, said, "janustat restore "+x.tag)
+		since, _ := c.events(mark)
+		for _, e := range since {
+			if e.Host == x.host {
+				assert.NotContains(t, []string{bench.EventPassword, bench.EventWrongPassword, bench.EventLocked, bench.EventWrite}, e.What, "%+v: %+v", x.pose, e)
+			}
+		}
+		assert.Empty(t, d.Passwords(), "%+v: it was given a password", x.pose)
+		boots = bootsOf(c, x.host)
+		d.Yield()
+		waitFor(t, "the device itself", func() bool { return bootsOf(c, x.host) > boots })
+	}
+	// The devices themselves are back: nothing has to be done.
+	c.must("survey", "--quiet", "--for", "3s")
+	c.must("commission", "--yes", "--quiet")
+	c.must("prove", "--quiet")
+	assert.Contains(t, c.must("list"), "taken")
+	assert.NotContains(t, c.must("list"), "ALARM")
+}
+
+func bootsOf(c *crew, host string) (n int) {
+	for _, e := range c.logs.Events() {
+		if e.Host == host && e.What == bench.EventBoot {
+			n++
+		}
+	}
+	return n
+}
+
+// waitFor waits for an event that can only be looked for.
+func waitFor(t testing.TB, what string, there func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		if there() {
+			return
+		}
+	}
+	require.Fail(t, what+" did not come")
+}
+
+const quoteSite = `
+site: Quotes
+seed: 7
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+models:
+  quotes: {make: Tallow, name: Cube, kind: camera, firmware: '1', factory: 192.168.77.20/24, auth: md5, dialect: wild, path: /service, restart: 1s, fault_status: 400, quotes: true}
+devices:
+  - {id: parrot, model: quotes, mac: "02:7a:11:00:01:01", serial: S1}
+`
+
+// A device that quotes the passwords it is sent, in faults and in its name, does not
+// carry them into the register, the log, the documents, JSON or a capture.
+func TestADeviceThatQuotesPasswordsGivesNoneAway(t *testing.T) {
+	t.Parallel()
+	c := hire(t, quoteSite, "--subnet", "10.61.8.0/23")
+	capture := filepath.Join(c.dir, "all.pcapng") // searched with the job
+	c.must("survey", "--quiet", "--for", "3s")
+	c.must("take", "all", "--yes")
+	c.must("allot")
+	code, out, errs := c.run("", "commission", "--yes", "--json", "--log-level", "debug", "--capture", capture)
+	require.Equal(t, ExitDone, code, out+errs)
+	require.Len(t, c.bench.Device("parrot").Passwords(), 2)
+	story := c.must("log", "C01")
+	assert.Contains(t, story, "The password <(password)> of admin is too weak")
+	c.must("prove", "--quiet", "--capture", filepath.Join(c.dir, "prove.pcapng"))
+	c.must("key", "change", "C01", "--yes", "--quiet", "--capture", filepath.Join(c.dir, "change.pcapng"))
+	c.must("handover")
+	assert.Contains(t, c.must("show", "C01", "--json"), `has (password)`)
+	// A survey asks for no passphrase, but knows the keyring where it can.
+	c.must("survey", "--quiet", "--for", "3s", "--capture", filepath.Join(c.dir, "survey.pcapng"))
+	assert.Contains(t, c.must("show", "C01", "--json"), `has (password)`)
+}
+
+const nastySite = `
+site: Nasty
+seed: 7
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+models:
+  nasty: {make: "Tal\x1b[31mlow\nC99 camera forged 02:00:00:00:00:99", name: "=cmd|' /C x'!A0", kind: camera, firmware: "\u202e1.0\u0007", factory: 192.168.77.20/24, auth: token, dialect: default, path: /service, restart: 1s, fault_status: 400}
+devices:
+  - {id: nasty, model: nasty, mac: "02:7a:11:00:01:01", serial: "\x1b]52;c;aGk=\x07\r\n=1+1", name: "C01\u009b2J\u2028evil \U0001F600 %s"}
+  - {id: long, model: nasty, mac: "02:7a:11:00:01:02", serial: "-2+3", name: "%s"}
+`
+
+// Nothing that a device says does more than stand there: in a terminal, in JSON, in a
+// spreadsheet, in a document.
+func TestWhatADeviceSaysIsTextAndNothingElse(t *testing.T) {
+	t.Parallel()
+	c := hire(t, fmt.Sprintf(nastySite, strings.Repeat("x", 300), strings.Repeat("y", 60_000)), "--subnet", "10.61.8.0/23")
+	var said strings.Builder
+	for _, args := range [][]string{
+		{"survey", "--for", "3s"},
+		{"survey", "--for", "3s", "--json"},
+		{"take", "all", "--yes"},
+		{"allot"},
+		{"commission", "--dry-run"},
+		{"commission", "--yes"},
+		{"prove"},
+		{"list"},
+		{"list", "--json"},
+		{"show", "C01"},
+		{"log", "C01"},
+		{"handover"},
+		{},
+	} {
+		code, out, errs := c.run("", args...)
+		require.Equal(t, ExitDone, code, "%v\n%s%s", args, out, errs)
+		said.WriteString(out + errs)
+	}
+	csv, err := os.ReadFile(filepath.Join(c.dir, job.HandoverDir, "register.csv"))
+	require.NoError(t, err)
+	record, err := os.ReadFile(filepath.Join(c.dir, job.HandoverDir, "register.json"))
+	require.NoError(t, err)
+	for name, text := range map[string]string{"printed": said.String(), "csv": strings.ReplaceAll(string(csv), "\r\n", "\n"), "json": string(record)} {
+		assert.NotRegexp(t, "[\x00-\x09\x0b-\x1f\x7f\u0080-\u009f\u2028\u202e]", text, name)
+		assert.NotContains(t, text, strings.Repeat("x", 65), name)
+		assert.NotContains(t, text, strings.Repeat("y", 65), name)
+	}
+	for line := range strings.Lines(said.String()) {
+		assert.False(t, strings.HasPrefix(line, "C99"), "a row is forged: %s", line)
+	}
+	assert.NotRegexp(t, regexp.MustCompile(`(^|,|\n)"?[=+@-]`), string(csv), "a spreadsheet runs it")
+	pdf, err := os.ReadFile(filepath.Join(c.dir, job.HandoverDir, "handover.pdf"))
+	require.NoError(t, err)
+	assert.True(t, bytes.HasPrefix(pdf, []byte("%PDF")))
+}
+
+const slowTLSSite = `
+site: Slow
+seed: 7
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+models:
+  secure: {make: Tallow, name: Cube, kind: camera, firmware: '1', factory: 192.168.77.20/24, auth: both, dialect: default, path: /service, restart: 1s, fault_status: 400, https: 'on'}
+  renews: {make: Tallow, name: Cube, kind: camera, firmware: '1', factory: 192.168.77.20/24, auth: both, dialect: default, path: /service, restart: 1s, fault_status: 400, https: 'on', renews_cert: true}
+devices:
+  - {id: slow, model: secure, mac: "02:7a:11:00:01:01", serial: S1, tls_delay: 4s}
+  - {id: mute, model: secure, mac: "02:7a:11:00:01:02", serial: S2, tls_delay: 5m}
+  - {id: renews, model: renews, mac: "02:7a:11:00:01:03", serial: S3}
+`
+
+// HTTPS that is slow is HTTPS; where it never answers, no password goes in the open. A
+// certificate that is made anew with the address is no alarm.
+func TestHTTPSIsNeverTakenForAbsentBecauseItIsSlow(t *testing.T) {
+	t.Parallel()
+	c := hire(t, slowTLSSite, "--subnet", "10.61.8.0/23")
+	c.must("survey", "--quiet")
+	c.must("take", "all", "--yes")
+	c.must("allot")
+	code, out, errs := c.run("", "commission", "--yes", "--quiet")
+	assert.Equal(t, ExitNeeds, code, errs)
+	assert.Contains(t, out, "2 done, 1 need")
+	assert.Contains(t, out, "C02 (02:7a:11:00:01:02) offers HTTPS that cannot be spoken")
+	assert.Contains(t, out, "Note: C03: made itself another certificate")
+	assert.Empty(t, c.bench.Device("mute").Passwords())
+	history := c.must("log", "C01")
+	assert.NotContains(t, history, "without encryption")
+	c.must("leave", "C02", "--yes")
+	c.must("prove", "--quiet")
+	c.must("commission", "--yes", "--quiet")
+}
+
+// Where devices share a password, a stranger's camera that is taken by mistake is not
+// given it unless somebody says so.
+func TestANewcomerIsNotGivenAPasswordInUse(t *testing.T) {
+	t.Parallel()
+	c := hire(t, strings.Replace(thiefSite, "seed: 7", "seed: 8", 1), "--subnet", "10.61.8.0/23")
+	c.sheet("password: {style: shared}\n")
+	c.bench.Device("plain").Unplug()
+	c.must("survey", "--quiet", "--for", "3s")
+	c.must("take", "all", "--yes")
+	c.must("allot")
+	_, _, errs := c.run("", "commission", "--yes")
+	assert.Contains(t, errs, "every device of the job learns a password that others have")
+	shared := strings.TrimSpace(c.must("key", "show"))
+	c.bench.Device("plain").Plug()
+	c.must("survey", "--quiet", "--for", "3s")
+	c.must("take", "all", "--yes")
+	c.must("allot")
+	code, out, errs := c.run("", "commission", "--yes", "--quiet")
+	assert.Equal(t, ExitNeeds, code, errs)
+	assert.Contains(t, out, "is new, and would be given a password that other devices have")
+	assert.Empty(t, c.bench.Device("plain").Passwords())
+	c.must("commission", "--yes", "--quiet", "--newcomers")
+	assert.Equal(t, []string{shared}, c.bench.Device("plain").Passwords())
+	c.must("prove", "--quiet")
+}
+
+// Three copies of a job do not make six tries, and a job that has lost its register makes none.
+func TestCopiesOfAJobShareOneBudget(t *testing.T) {
+	t.Parallel()
+	c := hire(t, `
+site: Copies
+seed: 1
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: camera, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, address: 10.61.8.50/23, gateway: 10.61.8.1, password: Forgotten-2019}
+`, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
+	c.must("survey", "--for", "2s")
+	c.must("take", "10.61.8.50", "--yes")
+	first := c.dir
+	for n := range 3 {
+		c.dir = filepath.Join(filepath.Dir(first), fmt.Sprint("copy", n))
+		require.NoError(t, os.CopyFS(c.dir, os.DirFS(first)))
+		for try := range 2 {
+			code, _, errs := c.run(fmt.Sprintf("Wrong-Guess-%d%d\n", n, try), "key", "set", "C01")
+			assert.Equal(t, ExitNeeds, code)
+			if n > 0 {
+				assert.Contains(t, errs, "budget of password tries is spent")
+			}
+		}
+	}
+	require.NoError(t, os.Remove(filepath.Join(c.dir, job.RegisterFile)))
+	_, _, errs := c.run("x\n", "key", "set", "C01")
+	assert.Contains(t, errs, "has a job sheet and no register.db")
+	assert.Contains(t, c.must("begin", c.dir), "made an empty register")
+	c.must("survey", "--for", "2s", "--quiet")
+	c.must("take", "10.61.8.50", "--yes")
+	_, _, errs = c.run("Wrong-Guess-9\n", "key", "set", "C01")
+	assert.Contains(t, errs, "budget of password tries is spent")
+	wrong := 0
+	for _, e := range c.logs.Events() {
+		if e.What == bench.EventWrongPassword {
+			wrong++
+		}
+	}
+	assert.Equal(t, 2, wrong)
+	c.dir = filepath.Join(filepath.Dir(first), "copy0")
+	assert.Equal(t, 2, strings.Count(c.must("log", "C01"), "refused its password for admin"), "the story tells them")
+}
+
+// The ground is kept: neither a laptop on another subnet, nor the cable out, nor a rogue
+// that offers leases moves what was set up.
+func TestTheGroundIsKept(t *testing.T) {
+	t.Parallel()
+	site := `
+site: Ground
+seed: 2
+laptop: {mac: "02:1a:70:00:00:01", addresses: [%s]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 2, restart: 1s%s}
+others:
+  - {id: dhcp, role: dhcp, mac: "02:5c:00:00:00:02", address: 10.61.8.2/23, gateway: 10.61.8.1, pool: [10.61.9.100, 10.61.9.199], dns: [10.61.8.3], ntp: [10.61.8.4]}
+%s`
+	c := hire(t, fmt.Sprintf(site, "10.61.8.200/23", "", ""))
+	c.must("survey", "--quiet")
+	c.must("take", "all", "--yes")
+	out := c.must("allot")
+	assert.Contains(t, out, "DNS      10.61.8.3   (from DHCP server 10.61.8.2)")
+	assert.Contains(t, out, "NTP      10.61.8.4   (from DHCP server 10.61.8.2)")
+	c.must("commission", "--yes", "--quiet")
+	c.must("prove", "--quiet")
+	before := c.must("list", "--json")
+
+	// Another LAN, with another DHCP server, on which nothing of the job is.
+	other := hire(t, `
+site: Elsewhere
+seed: 2
+laptop: {mac: "02:1a:70:00:00:01", addresses: [192.168.50.7/24]}
+devices: []
+others:
+  - {id: rogue, role: dhcp, mac: "02:5c:00:00:00:66", address: 192.168.50.1/24, gateway: 192.168.50.1, pool: [192.168.50.100, 192.168.50.199], dns: [192.168.50.66], ntp: [192.168.50.66]}
+`)
+	other.dir = c.dir
+	code, out, errs := other.run("", "survey", "--quiet")
+	require.Equal(t, ExitDone, code, errs)
+	assert.Contains(t, out, "not there: C01 C02")
+	assert.Contains(t, out, "the site's subnet is 10.61.8.0/23")
+	out = other.must("allot")
+	assert.Contains(t, out, "10.61.8.41/23")
+	assert.Contains(t, out, "set up there")
+	assert.NotContains(t, out, "192.168.50.41")
+
+	// A rogue on the same LAN names other servers.
+	c.bench.Stop()
+	rogue := hire(t, fmt.Sprintf(site, "10.61.8.200/23", "", "  - {id: rogue, role: dhcp, mac: \"02:5c:00:00:00:66\", address: 10.61.8.66/23, gateway: 10.61.8.1, pool: [10.61.9.100, 10.61.9.199], dns: [10.61.8.66], ntp: [10.61.8.66]}\n"))
+	code, _, errs = rogue.run("", "survey", "--quiet")
+	require.Equal(t, ExitDone, code, errs)
+	rogue.must("take", "all", "--yes")
+	code, _, errs = rogue.run("", "allot")
+	assert.Equal(t, ExitUsage, code)
+	assert.Contains(t, errs, "sources disagree about the DNS servers")
+	rogue.dir = c.dir
+	rogue.must("survey", "--quiet")
+	assert.Contains(t, rogue.must("allot"), "DNS      10.61.8.3")
+	after := rogue.must("list", "--json")
+	for _, address := range []string{`"allotted": "10.61.8.41"`, `"allotted": "10.61.8.42"`} {
+		assert.Contains(t, before, address)
+		assert.Contains(t, after, address)
+	}
+}
+
+// What a dry run says will be written is what is written.
+func TestTheDryRunTellsWhatWillBeWritten(t *testing.T) {
+	t.Parallel()
+	c := hire(t, mixed)
+	path := filepath.Join(c.dir, job.SheetFile)
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, bytes.Replace(text, []byte("network:\n"), []byte("network:\n  dns: [10.61.8.3]\n  ntp: [10.61.8.4]\n"), 1), 0o600))
+	c.sheet("users: [{name: viewer, role: user, on: [camera]}]\ntimezone: GMT0BST\nnames: {C01: Ticket hall, D1: Recorder}\n")
+	c.must("survey", "--quiet")
+	c.must("take", "all", "--yes")
+	c.must("allot")
+	for round := range 2 {
+		var rows []dryRow
+		c.json(&rows, "commission", "--dry-run")
+		require.NotEmpty(t, rows)
+		expected := map[string]string{}
+		for _, r := range rows {
+			for _, w := range r.Writes {
+				expected[r.Tag] += fmt.Sprintf("%s %s\n", w.Step, w.Intent)
+			}
+		}
+		before := map[string]int{}
+		for _, r := range rows {
+			before[r.Tag] = len(writesOf(c, r.Tag))
+		}
+		c.must("commission", "--yes", "--quiet")
+		for _, r := range rows {
+			got := ""
+			for _, w := range writesOf(c, r.Tag)[before[r.Tag]:] {
+				if w.Step != "restart" && (w.Outcome == "done" || w.Outcome == "unknown") {
+					got += fmt.Sprintf("%s %s\n", w.Step, w.Intent)
+				}
+			}
+			assert.Equal(t, expected[r.Tag], got, "%s, run %d", r.Tag, round+1)
+		}
+	}
+	for _, d := range c.bench.Devices() {
+		if zone, summer := d.Zone(); len(d.Passwords()) > 0 && !strings.HasPrefix(d.Passwords()[0], "Forgotten") {
+			assert.Equal(t, "GMT0BST", zone)
+			assert.True(t, summer, "what was not asked for stays")
+		}
+	}
+}
+
+func writesOf(c *crew, tag string) []job.Entry {
+	j, err := job.Open(c.t.Context(), c.dir)
+	require.NoError(c.t, err)
+	defer j.Close()
+	devices, err := j.Register.Devices(c.t.Context())
+	require.NoError(c.t, err)
+	history, err := j.Register.History(c.t.Context(), devices[indexByTag(devices, tag)].ID)
+	require.NoError(c.t, err)
+	return history
+}
+
+// Only what the job asks for is changed: the time zone and the name stay as found.
+func TestWhatTheJobDoesNotAskForStays(t *testing.T) {
+	t.Parallel()
+	c := hire(t, `
+site: Stays
+seed: 5
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, clock: 300h, name: "Left by somebody", restart: 1s}
+`, "--subnet", "10.61.8.0/23")
+	path := filepath.Join(c.dir, job.SheetFile)
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, bytes.Replace(text, []byte("network:\n"), []byte("network:\n  dns: [10.61.8.3]\n  ntp: [10.61.8.4]\n"), 1), 0o600))
+	c.must("survey", "--quiet", "--for", "3s")
+	c.must("take", "all", "--yes")
+	c.must("allot")
+	c.must("commission", "--yes", "--quiet")
+	c.must("prove", "--quiet")
+	zone, summer := c.bench.Device("dome").Zone()
+	assert.Equal(t, "CET-1CEST,M3.5.0,M10.5.0/3", zone)
+	assert.True(t, summer)
+	var shown struct {
+		Name    string
+		AsFound struct{ Name, Timezone, Address string } `json:"as_found"`
+	}
+	c.json(&shown, "show", "C01")
+	assert.Equal(t, "Left by somebody", shown.Name)
+	assert.Equal(t, "Left by somebody", shown.AsFound.Name)
+	assert.Equal(t, zone, shown.AsFound.Timezone)
+	_, _, dns, ntp := c.bench.Device("dome").Holds()
+	assert.Equal(t, []netip.Addr{netip.MustParseAddr("10.61.8.3")}, dns)
+	assert.Equal(t, []netip.Addr{netip.MustParseAddr("10.61.8.4")}, ntp)
+
+	// A record is out of date from the next write on.
+	c.must("handover")
+	assert.Contains(t, c.must(), "up to date")
+	waitFor(t, "another second", func() bool { return time.Now().Unix() != clockOf(t, c) })
+	_, _, errs := c.run("", "key", "change", "C01", "--yes")
+	assert.Contains(t, errs, "The record in handover is out of date (C01)")
+	assert.Contains(t, c.must(), "The record in handover is out of date (C01)")
+	assert.Contains(t, c.must(), "Next: janustat prove", "what was proved was proved until that write")
+
+	// Left out, it keeps what it was given, and the record says so.
+	out := c.must("leave", "C01", "--yes")
+	assert.Contains(t, out, "keeps 10.61.8.41 and its password")
+	assert.Contains(t, c.must("key", "list"), "C01")
+	assert.Contains(t, c.must("handover"), "still open: C01 was set up and then left out of the job")
+}
+
+func clockOf(t *testing.T, c *crew) int64 {
+	info, err := os.Stat(filepath.Join(c.dir, job.HandoverDir, "register.json"))
+	require.NoError(t, err)
+	return info.ModTime().Unix()
+}
+
+// A sealed recorder is not walked past.
+func TestASealedRecorderIsNamed(t *testing.T) {
+	t.Parallel()
+	c := hire(t, `
+site: Sealed
+seed: 5
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, restart: 1s}
+  - {id: ours, model: brightmoor-recorder, mac: "02:b7:16:00:04:01", serial: E1, address: 10.61.8.10/23, gateway: 10.61.8.1, password: Harbour-Light-42}
+`, "--subnet", "10.61.8.0/23")
+	const named = "10.61.8.10 is protected and not in the job"
+	assert.Contains(t, c.must("survey", "--quiet", "--for", "3s"), named)
+	assert.Contains(t, c.must(), named)
+	assert.Contains(t, c.must("take", "all", "--yes"), named)
+	c.must("allot")
+	assert.Contains(t, c.must("handover"), named)
+	assert.Contains(t, c.must("take", "kind=recorder", "--yes"), "1 device taken")
+	assert.NotContains(t, c.must(), named)
+}
+
+func TestAnEasilyGuessedPassphraseIsNotTaken(t *testing.T) {
+	for phrase, takes := range map[string]bool{
+		"x": false, "password": false, "passphrase": false, "12345678901234": false, "quillmere ferry": false, "janustat": false, "Quillmere1": false,
+		"ferry at quillmere": true, "another phrase": true, "correct horse battery staple": true, strings.Repeat("word salad ", 900): true,
+	} {
+		assert.Equal(t, takes, guessable(phrase, "Quillmere Ferry Terminal") == "", phrase)
+	}
+}
