@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -45,7 +46,9 @@ func (j *Job) Lock(command string) (*Lock, error) {
 	}
 	host, _ := os.Hostname() // unnamed hosts are told by their process alone
 	text := fmt.Sprintf("`janustat %s` (process %d on %s, since %s)\n", command, os.Getpid(), host, time.Now().Format("15:04:05"))
-	if err := WriteFile(holder, []byte(text), 0o644); err != nil {
+	// On a full disk the lock still holds, and only who holds it is unnamed: what may
+	// free room again, such as opening the register, must not be kept from it.
+	if err := WriteFile(holder, []byte(text), 0o644); err != nil && !errors.Is(err, syscall.ENOSPC) {
 		_ = f.Unlock()
 		return nil, err
 	}
