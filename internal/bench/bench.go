@@ -188,7 +188,7 @@ func (b *Bench) plug(ctx context.Context, w *wire.Frames, hello []byte) {
 
 // Join connects a wire to the switch and carries frames until the wire ends.
 func (b *Bench) Join(w wire.Wire) error {
-	port := b.sw.Plug(func(frame []byte) { _ = w.Write(frame) }) // a full buffer loses frames, as a cable would
+	port := b.sw.Plug(func(frame []byte) { _ = w.Write(frame) }, nil) // a full buffer loses frames, as a cable would
 	defer port.Unplug()
 	for {
 		frame, err := w.Read()

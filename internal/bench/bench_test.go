@@ -256,7 +256,7 @@ func TestSwitchLearnsAndFloods(t *testing.T) {
 	got := map[string]int{}
 	arrived := make(chan struct{}, 100)
 	plug := func(name string) *Port {
-		return sw.Plug(func([]byte) { mu.Lock(); got[name]++; mu.Unlock(); arrived <- struct{}{} })
+		return sw.Plug(func([]byte) { mu.Lock(); got[name]++; mu.Unlock(); arrived <- struct{}{} }, nil)
 	}
 	a, b, c := plug("a"), plug("b"), plug("c")
 	macA, macB := device.MAC{2, 0, 0, 0, 0, 1}, device.MAC{2, 0, 0, 0, 0, 2}
@@ -284,8 +284,8 @@ func TestSwitchLearnsAndFloods(t *testing.T) {
 func TestLossIsTheShareAskedForAndRepeats(t *testing.T) {
 	run := func(seed uint64) (pattern []bool) {
 		sw := NewSwitch(0.2, 0, seed)
-		a := sw.Plug(func([]byte) {})
-		p := &Port{sw: sw, queue: make(chan []byte, 10_000), closed: make(chan struct{}), chance: a.chance}
+		a := sw.Plug(func([]byte) {}, nil)
+		p := &Port{sw: sw, queue: make(chan delivery, 10_000), closed: make(chan struct{}), chance: a.chance}
 		for range 5000 {
 			before := len(p.queue)
 			p.take(nil)
@@ -318,7 +318,7 @@ func TestHostsAnswerARPForThemselvesOnly(t *testing.T) {
 		if p, err := arp.Parse(f); err == nil && p.Op == arp.Reply {
 			got <- p
 		}
-	})
+	}, nil)
 	me := device.MAC{2, 0, 0, 0, 0, 9}
 	own := s.Others[0].prefix.Addr()
 	port.Send(arp.Probe(me, own.Next()).Frame())

@@ -45,17 +45,32 @@ type host struct {
 
 func newHost(sw *Switch, id string, mac device.MAC) *host {
 	h := &host{id: id, mac: mac}
-	h.port = sw.Plug(h.deliver)
+	h.port = sw.Plug(h.deliver, h.wants)
 	return h
 }
 
-// deliver hands a frame to the stack. What a card's own filter would drop never
-// gets there: frames for others, and ARP requests for other addresses.
-func (h *host) deliver(frame []byte) {
+// wants is the filter of the card, and of the kernel behind it: frames for others, and
+// ARP requests for other addresses, are dropped before they cost anything.
+func (h *host) wants(frame []byte) bool {
 	to := device.MACFrom(frame[0:6])
-	if to != h.mac && !to.IsGroup() {
-		return
+	if to == h.mac {
+		return true
 	}
+	if !to.IsGroup() {
+		return false
+	}
+	h.mu.RLock()
+	card, own, raw := h.card, h.own, h.raw
+	h.mu.RUnlock()
+	if raw != nil || card == nil {
+		return raw != nil
+	}
+	p, err := arp.Parse(frame)
+	return err != nil || p.Op != arp.Request || p.Target == own.Addr()
+}
+
+// deliver hands a frame to the stack.
+func (h *host) deliver(frame []byte) {
 	h.mu.RLock()
 	card, own, raw := h.card, h.own, h.raw
 	h.mu.RUnlock()

@@ -31,21 +31,29 @@ func NewSwitch(loss float64, delay time.Duration, seed uint64) *Switch {
 // Port is one socket of the switch with a cable in it.
 type Port struct {
 	sw     *Switch
-	queue  chan []byte
+	queue  chan delivery
+	wants  func(frame []byte) bool // the filter of what is plugged in
 	closed chan struct{}
 	once   sync.Once
 	chance *rand.Rand
 	mu     sync.Mutex // guards chance
 }
 
+// delivery is a frame on its way.
+type delivery struct {
+	frame []byte
+	due   time.Time // when it arrives; zero at once
+}
+
 // Plug connects something that takes frames. deliver runs on the port's own
-// goroutine and may keep the frame.
-func (s *Switch) Plug(deliver func(frame []byte)) *Port {
+// goroutine and may keep the frame. Frames that wants is false of are not brought, as a
+// card filters them; it runs on the sender's goroutine and may be nil for all.
+func (s *Switch) Plug(deliver func(frame []byte), wants func(frame []byte) bool) *Port {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.count++
 	p := &Port{
-		sw: s, queue: make(chan []byte, queueLen), closed: make(chan struct{}),
+		sw: s, queue: make(chan delivery, queueLen), wants: wants, closed: make(chan struct{}),
 		chance: rand.New(rand.NewPCG(s.seed, s.count)),
 	}
 	s.ports[p] = struct{}{}
@@ -56,11 +64,12 @@ func (s *Switch) Plug(deliver func(frame []byte)) *Port {
 func (p *Port) run(deliver func([]byte)) {
 	for {
 		select {
-		case f := <-p.queue:
-			if p.sw.delay > 0 {
-				time.Sleep(p.sw.delay)
+		case d := <-p.queue:
+			// Each is late by as much, however many come: a long cable is no slow one.
+			if !d.due.IsZero() {
+				time.Sleep(time.Until(d.due))
 			}
-			deliver(f)
+			deliver(d.frame)
 		case <-p.closed:
 			return
 		}
@@ -97,19 +106,24 @@ func (p *Port) Send(frame []byte) {
 		s.table[src] = p
 		s.mu.Unlock()
 	}
-	copied := append([]byte(nil), frame...)
-	if to != nil && !dst.IsGroup() {
-		if to != p {
-			to.take(copied)
+	var copied []byte // once, for all that want it: receivers only read frames
+	bring := func(to *Port) {
+		if to == p || to.wants != nil && !to.wants(frame) {
+			return
 		}
+		if copied == nil {
+			copied = append([]byte(nil), frame...)
+		}
+		to.take(copied)
+	}
+	if to != nil && !dst.IsGroup() {
+		bring(to)
 		return
 	}
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	for other := range s.ports {
-		if other != p {
-			other.take(copied) // receivers only read frames, so one copy serves all
-		}
+		bring(other)
 	}
 }
 
@@ -122,8 +136,12 @@ func (p *Port) take(frame []byte) {
 			return
 		}
 	}
+	d := delivery{frame: frame}
+	if p.sw.delay > 0 {
+		d.due = time.Now().Add(p.sw.delay)
+	}
 	select {
-	case p.queue <- frame:
+	case p.queue <- d:
 	default: // the buffer is full
 	}
 }

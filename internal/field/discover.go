@@ -12,6 +12,7 @@ import (
 	"janustat/core/device"
 	"janustat/internal/reach"
 	"janustat/internal/speak/mdns"
+	"janustat/internal/speak/membership"
 	"janustat/internal/speak/ssdp"
 	"janustat/internal/speak/wsd"
 )
@@ -26,37 +27,63 @@ func groupsFor(v *reach.Visitor) groups {
 	return groups{wsd.Group, ssdp.Group4, mdns.Group4}
 }
 
+// manyHosts is how many hosts of one subnet are asked one by one from the start: all of
+// them would answer a question by multicast within half a second (WS-Discovery 2005/04,
+// 2.4), several times over, which is more than small switches and sockets take.
+const manyHosts = 100
+
+// asksAll is how many rounds of discovery go by multicast, to hosts not heard as well.
+const asksAll = 2
+
 // probe sends discovery from a visitor: by multicast to all, then by unicast to
-// those heard by ARP that stayed silent.
+// those heard that stayed silent.
 func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
 	begun, to := time.Now(), groupsFor(v)
 	for i, at := range probeAt {
 		if !r.wait(at - time.Since(begun)) {
 			return
 		}
-		for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}, {wsd.WebDevice}, nil} {
-			r.send(v, device.MAC{}, netip.AddrPortFrom(to.wsd, wsd.Port), wsd.Probe(newUUID(), types...))
-			if !r.wait(probeSpacing) {
-				return
+		many := len(r.silent(subnet)) > manyHosts
+		if i < asksAll && !many {
+			for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}, {wsd.WebDevice}, nil} {
+				r.send(v, device.MAC{}, netip.AddrPortFrom(to.wsd, wsd.Port), wsd.Probe(newUUID(), types...))
+				if !r.wait(probeSpacing) {
+					return
+				}
 			}
 		}
 		r.probeOthers(v, to, i)
-		if i < 2 {
+		if v.Address().Is6() && !r.hasQuerier("mld") {
+			if err := r.Net.AskMembers6(v); err != nil {
+				r.Log.Warn("group members not asked", "err", err)
+			}
+		}
+		if i < asksAll && !many {
 			continue
 		}
-		r.askNames(subnet, v, to)
-		silent := r.silent(subnet)
-		r.meet(v, silent)
-		for _, h := range silent {
-			for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}} {
-				r.send(v, h.mac, netip.AddrPortFrom(h.addr, wsd.Port), wsd.Probe(newUUID(), types...))
-			}
-			if !r.wait(synSpacing) { // small switches drop bursts too
-				return
-			}
+		if i == asksAll {
+			r.askNames(subnet, v, to)
+			r.meet(v, r.hostsIn(subnet)) // does anyone else answer there?
+		}
+		if !r.askAlone(v, r.silent(subnet)) {
+			return
 		}
 	}
 	r.wait(quietAfter)
+}
+
+// askAlone asks hosts by unicast, one after the other.
+func (r *surveyRun) askAlone(v *reach.Visitor, silent []hearing) bool {
+	r.meet(v, silent)
+	for _, h := range silent {
+		for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}} {
+			r.send(v, h.mac, netip.AddrPortFrom(h.addr, wsd.Port), wsd.Probe(newUUID(), types...))
+		}
+		if !r.wait(synSpacing) { // small switches drop bursts too
+			return false
+		}
+	}
+	return true
 }
 
 // meet asks for hosts by address, in the visitor's own name. A host that lost the
@@ -191,7 +218,7 @@ func (r *surveyRun) readMatches(subnet netip.Prefix) {
 
 // v6Patience is how long a device met by IPv6 may take to be read by IPv4, which
 // says the same; then it is read by IPv6.
-const v6Patience = 5 * time.Second
+const v6Patience = 3 * time.Second
 
 // readOne reads a device's own service, resolving where it is first if need be.
 func (r *surveyRun) readOne(key hearing, v *reach.Visitor) {
@@ -288,16 +315,50 @@ func (r *surveyRun) resolve(key hearing, v *reach.Visitor, m *wsd.Match) *wsd.Ma
 	return m
 }
 
-// dhcpAsks is how often DHCP servers are asked, a second apart.
-const dhcpAsks = 4
+// membersAt are the moments at which all members of groups are asked to report.
+var membersAt = []time.Duration{0, 500 * time.Millisecond, 1100 * time.Millisecond}
+
+// askMembers has every host that joined an IPv4 group report itself.
+func (r *surveyRun) askMembers() {
+	begun := time.Now()
+	for _, at := range membersAt {
+		if !r.wait(at-time.Since(begun)) || r.hasQuerier("igmp") {
+			return
+		}
+		if err := r.Net.AskMembers(); err != nil {
+			r.Log.Warn("group members not asked", "err", err)
+			return
+		}
+	}
+	r.wait(membership.MaxResponse)
+}
+
+// hasQuerier reports whether somebody else asks for group members by a protocol.
+func (r *surveyRun) hasQuerier(protocol string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.querier[protocol]
+}
+
+// DHCP servers are asked so often, and so far apart: one may take a while over an
+// offer, since it looks whether the address is free (RFC 2131, 2.2).
+const (
+	dhcpAsks  = 3
+	dhcpEvery = 900 * time.Millisecond
+	dhcpQuiet = 1500 * time.Millisecond
+)
 
 func (r *surveyRun) discoverDHCP() {
-	for range dhcpAsks {
+	for i := range dhcpAsks {
 		if err := askDHCP(r.Net, r.dhcpID); err != nil {
 			r.Log.Warn("DHCP not asked", "err", err)
 			return
 		}
-		if !r.wait(time.Second) {
+		quiet := dhcpEvery
+		if i == dhcpAsks-1 {
+			quiet = dhcpQuiet
+		}
+		if !r.wait(quiet) {
 			return
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"janustat/internal/reach"
 	"janustat/internal/speak/dhcp"
 	"janustat/internal/speak/mdns"
+	"janustat/internal/speak/membership"
 	"janustat/internal/speak/ssdp"
 	"janustat/internal/speak/wsd"
 )
@@ -30,12 +31,42 @@ func (r *surveyRun) hear(h reach.Heard) {
 		r.sighted(device.Sighting{At: h.At, By: by, MAC: c.MAC, Address: c.Address})
 	}
 	switch {
+	case h.Membership != membership.None:
+		r.hearMember(h)
 	case h.Datagram != nil:
 		r.hearDatagram(h, h.Datagram)
 	case h.EchoReply():
 		r.sighted(device.Sighting{At: h.At, By: "icmp", MAC: h.From, Address: h.Source})
 	default:
 		r.hearPort(h)
+	}
+}
+
+// hearMember takes what a host, or a router, says of multicast groups.
+func (r *surveyRun) hearMember(h reach.Heard) {
+	by := "igmp"
+	if h.Source.Is6() {
+		by = "mld"
+	}
+	if h.Membership == membership.Query {
+		// Somebody has this office already, and hosts report to it: we are silent from now on.
+		r.mu.Lock()
+		r.querier[by] = true
+		r.mu.Unlock()
+		return
+	}
+	if !h.Source.IsUnspecified() {
+		r.sighted(device.Sighting{At: h.At, By: by, MAC: h.From, Address: h.Source})
+		return
+	}
+	r.mu.Lock()
+	fresh := r.hears(hearing{h.From, h.Source})
+	if fresh {
+		r.add(device.Sighting{At: h.At, By: by, MAC: h.From})
+	}
+	r.mu.Unlock()
+	if r.event != nil {
+		r.event(happening{mac: h.From, at: h.At})
 	}
 }
 
@@ -117,7 +148,10 @@ func (r *surveyRun) add(s device.Sighting) {
 // datagram that a router brought says nothing of the router.
 func (r *surveyRun) told(h reach.Heard, d *reach.Datagram, by string, f device.Facts) {
 	s := device.Sighting{At: h.At, By: by, MAC: d.MAC, Address: d.From.Addr(), Facts: f}
-	if !onLink(d) || !r.Subnets.Askable(s.Address) {
+	r.mu.Lock()
+	met := r.heard[hearing{d.MAC, s.Address}]
+	r.mu.Unlock()
+	if !onLink(d) && !met || !r.Subnets.Askable(s.Address) {
 		return
 	}
 	r.sighted(device.Sighting{At: s.At, By: by, MAC: s.MAC, Address: s.Address})

@@ -301,7 +301,7 @@ func (r *leaseRun) check(ctx context.Context, c *clientState) {
 	go func() {
 		probing, cancel := context.WithCancel(ctx)
 		defer cancel()
-		err := acd.Begin(probing, r.Net, r.Net.Facts().MAC, address, mac).Wait(ctx)
+		err := acd.Begin(probing, r.Net, acd.Given, r.Net.Facts().MAC, address, mac).Wait(ctx)
 		select {
 		case r.checked <- checkedAddress{mac, err}:
 		case <-ctx.Done():

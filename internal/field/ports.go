@@ -20,7 +20,7 @@ const (
 
 // synAt are the moments, after a visitor is there, at which ports are asked:
 // for those heard at once, for those heard late, and again since frames get lost.
-var synAt = []time.Duration{700 * time.Millisecond, 1800 * time.Millisecond, 3 * time.Second}
+var synAt = []time.Duration{300 * time.Millisecond, 900 * time.Millisecond, 1600 * time.Millisecond}
 
 // portHeard is a port that has answered, open or not.
 type portHeard struct {

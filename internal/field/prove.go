@@ -123,7 +123,7 @@ func (p Prover) proveOnce(ctx context.Context, d device.Device, plan commission.
 	probeCtx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	// The probe finds anyone else on the address while the device is read.
-	alone := acd.Begin(probeCtx, p.Site.Net, p.Site.Net.Facts().MAC, plan.Target.Address, plan.MAC)
+	alone := acd.Begin(probeCtx, p.Site.Net, acd.Borrowed, p.Site.Net.Facts().MAC, plan.Target.Address, plan.MAC)
 	read := p.read
 	if plan.Manner != commission.ByService {
 		read = p.meet
@@ -486,8 +486,8 @@ func (p Prover) tryKey(ctx context.Context, s commission.Session, plan commissio
 	return r, nil
 }
 
-// acdLongest is the longest an RFC 5227 probe for a visitor takes.
-const acdLongest = acd.ProbeWait + (acd.ProbeNum-1)*acd.ProbeMax + acd.AnnounceWait
+// acdLongest is the longest it takes to find an address for a visitor, some being taken.
+var acdLongest = 4 * acd.Borrowed.Lasts()
 
 // KeyPlan is the plan of a device met where it is, for trying a password.
 func KeyPlan(d *device.Device, user string, p secret.Password) commission.Plan {

@@ -203,7 +203,7 @@ func secured(p commission.Plan) string {
 
 // Claim implements commission.Site. The device's own MAC is no conflict.
 func (s *Site) Claim(ctx context.Context, p commission.Plan) commission.Claim {
-	return claim{acd.Begin(ctx, s.Net, s.Net.Facts().MAC, p.Target.Address, p.MAC)}
+	return claim{acd.Begin(ctx, s.Net, acd.Given, s.Net.Facts().MAC, p.Target.Address, p.MAC)}
 }
 
 type claim struct{ *acd.Probe }

@@ -12,20 +12,21 @@ import (
 )
 
 // factorySubnets are private subnets that devices are commonly delivered on,
-// by no maker in particular: the first of each private range and round numbers.
+// by no maker in particular: the first of each private range and its neighbours. They
+// are swept for devices that neither speak by themselves nor report their groups.
 var factorySubnets = []netip.Prefix{
 	netip.MustParsePrefix("192.168.0.0/24"),
 	netip.MustParsePrefix("192.168.1.0/24"),
 	netip.MustParsePrefix("192.168.2.0/24"),
 	netip.MustParsePrefix("192.168.10.0/24"),
-	netip.MustParsePrefix("192.168.77.0/24"),
-	netip.MustParsePrefix("192.168.100.0/24"),
 	netip.MustParsePrefix("10.0.0.0/24"),
 	netip.MustParsePrefix("10.0.1.0/24"),
-	netip.MustParsePrefix("10.10.10.0/24"),
 	netip.MustParsePrefix("172.16.0.0/24"),
 	netip.MustParsePrefix("172.16.1.0/24"),
 }
+
+// firstGroup is the first octet of multicast groups, after which no host's address comes.
+const firstGroup = 224
 
 // assumedBits is the mask taken for an address in no known subnet: nearly all
 // factory masks are /24, and a visitor in the same /24 is on link for any wider one.
@@ -40,6 +41,7 @@ type Subnets struct {
 	site    netip.Prefix   // invalid if not known
 	known   []netip.Prefix // narrowest first
 	swept   []netip.Prefix
+	near    int            // how many of them, from the first, are the site's or the laptop's
 	wide    []netip.Prefix // known, but too wide to sweep
 	notOurs []netip.Prefix
 }
@@ -70,6 +72,7 @@ func NewSubnets(laptop []netip.Prefix, site netip.Prefix, more, notOurs []netip.
 			add(p)
 		}
 	}
+	s.near = len(s.swept)
 	for _, p := range slices.Concat(more, factorySubnets) {
 		add(p)
 	}
@@ -111,9 +114,14 @@ func (s *Subnets) Known(p netip.Prefix) bool {
 func (s *Subnets) Wide() []netip.Prefix { return s.wide }
 
 // Sweep yields every host address to sweep once, subnet by subnet.
-func (s *Subnets) Sweep() iter.Seq[netip.Addr] {
+func (s *Subnets) Sweep() iter.Seq[netip.Addr] { return s.sweep(s.swept) }
+
+// SweepSite yields those of the site's subnet and of the laptop's, as far as they are known.
+func (s *Subnets) SweepSite() iter.Seq[netip.Addr] { return s.sweep(s.swept[:s.near]) }
+
+func (s *Subnets) sweep(list []netip.Prefix) iter.Seq[netip.Addr] {
 	return func(yield func(netip.Addr) bool) {
-		for i, p := range s.swept {
+		for i, p := range list {
 			for a := range hostsOf(p) {
 				if contains(s.swept[:i], a) || contains(s.notOurs, a) {
 					continue
@@ -159,9 +167,10 @@ func (s *Subnets) SweepWide(ranges []netip.Prefix) iter.Seq[netip.Addr] {
 	}
 }
 
-// Askable reports whether an address may be visited at all: private and
-// link-local ones (RFC 1918, RFC 3927, RFC 4291), and those of known subnets;
-// never another's.
+// Askable reports whether an address may be visited at all: what a device on the link
+// has, be it private, shared (RFC 6598), public or link-local. Where it is
+// reached is the link, whatever routers would do; never another's, and none that no
+// host can have (RFC 6890).
 func (s *Subnets) Askable(a netip.Addr) bool {
 	switch {
 	case !a.IsValid() || a.IsUnspecified() || contains(s.notOurs, a):
@@ -169,5 +178,6 @@ func (s *Subnets) Askable(a netip.Addr) bool {
 	case a.Is6():
 		return a.IsLinkLocalUnicast()
 	}
-	return a.IsPrivate() || a.IsLinkLocalUnicast() || contains(s.known, a)
+	first := a.As4()[0]
+	return first != 0 && first < firstGroup && !a.IsLoopback()
 }

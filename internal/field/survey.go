@@ -21,23 +21,25 @@ import (
 
 // Timing of a survey.
 const (
-	DefaultListen = 6 * time.Second  // at least this long
+	DefaultListen = 3 * time.Second  // at least this long
 	surveyLimit   = 60 * time.Second // and never longer than this beyond it
-	sweepRounds   = 4                // each lost frame is made up for by the next round
-	sweepEvery    = 1500 * time.Millisecond
-	wideRounds    = 2 // over ranges named by the person, which take their time
+	sweepRounds   = 3                // each lost frame is made up for by the next round
+	sweepsOfAll   = 2                // of these; the others are of the site alone
+	sweepEvery    = 500 * time.Millisecond
+	sweepQuiet    = 300 * time.Millisecond // an answer by ARP takes no longer
+	wideRounds    = 2                      // over ranges named by the person, which take their time
 	tellEvery     = 3 * time.Second
-	askAtOnce     = 16 // devices read at the same time
+	askAtOnce     = 64 // devices read at the same time
 	askTries      = 3
-	readLimit     = 40 * time.Second        // for all that is asked of one device
-	resolveTries  = 6                       // each waits out APP_MAX_DELAY
-	probeSpacing  = 60 * time.Millisecond   // small devices drop bursts
-	quietAfter    = 1500 * time.Millisecond // an answer may take APP_MAX_DELAY (0.5 s) and two retransmissions
+	readLimit     = 40 * time.Second       // for all that is asked of one device
+	resolveTries  = 6                      // each waits out APP_MAX_DELAY
+	probeSpacing  = 60 * time.Millisecond  // small devices drop bursts
+	quietAfter    = 900 * time.Millisecond // an answer may take APP_MAX_DELAY (0.5 s) and a retransmission
 )
 
 // probeAt are the moments of discovery probes after a visitor is ready:
 // repeated as SOAP-over-UDP 1.1 demands of unreliable delivery.
-var probeAt = []time.Duration{0, 350 * time.Millisecond, 900 * time.Millisecond, 1800 * time.Millisecond}
+var probeAt = []time.Duration{0, 300 * time.Millisecond, 700 * time.Millisecond, 1200 * time.Millisecond}
 
 // visitAgain is how long after all its addresses were claimed a subnet is tried once more.
 const visitAgain = 5 * time.Second
@@ -107,6 +109,7 @@ type surveyRun struct {
 	visitors  map[netip.Prefix]*reach.Visitor
 	services  map[string]bool // types of service asked for by mDNS
 	ports     map[portHeard]bool
+	querier   map[string]bool // by protocol: somebody else asks for group members
 	dhcpID    [4]byte
 }
 
@@ -115,7 +118,7 @@ func newRun(ctx context.Context, s Survey) *surveyRun {
 		Survey: s, ctx: ctx, ask: make(chan struct{}, askAtOnce), finished: make(chan struct{}), begun: time.Now(),
 		heard: map[hearing]bool{}, matched: map[hearing]*wsd.Match{}, reading: map[hearing]bool{}, read: map[device.MAC]bool{},
 		subnets: map[netip.Prefix]bool{}, visitors: map[netip.Prefix]*reach.Visitor{},
-		services: map[string]bool{}, ports: map[portHeard]bool{}, bySubnet: map[netip.Prefix][]hearing{}, byAddress: map[netip.Addr][]device.MAC{},
+		services: map[string]bool{}, ports: map[portHeard]bool{}, querier: map[string]bool{}, bySubnet: map[netip.Prefix][]hearing{}, byAddress: map[netip.Addr][]device.MAC{},
 		byMAC: map[device.MAC][]int{}, holders: map[netip.Addr]int{}, accounts: map[device.MAC]*account{}, slow: make(chan struct{}, maxReadings),
 	}
 	r.found.Unvisited, r.found.VLANs = map[netip.Prefix]error{}, map[uint16]int{}
@@ -166,6 +169,7 @@ func (s Survey) Run(ctx context.Context) (*Findings, error) {
 
 // begin starts everything that is not an answer to something heard.
 func (r *surveyRun) begin() {
+	r.spawn(r.askMembers)
 	r.spawn(r.sweep)
 	r.spawn(r.discoverDHCP)
 	// Hosts there answer multicast only to a neighbour, and may not speak by themselves.
@@ -232,8 +236,11 @@ func (r *surveyRun) wait(d time.Duration) bool {
 
 func (r *surveyRun) sweep() {
 	for round := range sweepRounds {
-		begun := time.Now()
-		n, err := arp.Sweep(r.ctx, r.Net.Send, r.Net.Facts().MAC, r.Subnets.Sweep(), r.Rate)
+		begun, targets := time.Now(), r.Subnets.Sweep()
+		if round >= sweepsOfAll {
+			targets = r.Subnets.SweepSite()
+		}
+		n, err := arp.Sweep(r.ctx, r.Net.Send, r.Net.Facts().MAC, targets, r.Rate)
 		if err != nil {
 			r.sweepEnded(n, err)
 			return
@@ -248,7 +255,7 @@ func (r *surveyRun) sweep() {
 			return
 		}
 	}
-	r.wait(quietAfter)
+	r.wait(sweepQuiet)
 }
 
 func (r *surveyRun) sweepEnded(sent int, err error) {
@@ -337,6 +344,7 @@ func (r *surveyRun) visitFor(near netip.Addr, mac device.MAC) {
 			if r.ctx.Err() == nil {
 				r.Log.Warn("no visitor", "subnet", subnet, "err", err)
 			}
+			r.askWithout(subnet)
 			return
 		}
 		r.Log.Debug("visiting", "subnet", subnet, "as", v.Address())
@@ -344,4 +352,21 @@ func (r *surveyRun) visitFor(near netip.Addr, mac device.MAC) {
 		r.spawn(func() { r.askPorts(subnet, v) })
 		r.probe(subnet, v)
 	})
+}
+
+// askWithout asks once more, from no address, who has those heard in a subnet that no
+// visitor could be had in: whoever claims them too is to be told.
+func (r *surveyRun) askWithout(subnet netip.Prefix) {
+	targets := func(yield func(netip.Addr) bool) {
+		for _, h := range r.hostsIn(subnet) {
+			if h.addr.Is4() && !yield(h.addr) {
+				return
+			}
+		}
+	}
+	if n, err := arp.Sweep(r.ctx, r.Net.Send, r.Net.Facts().MAC, targets, r.Rate); err != nil {
+		r.sweepEnded(n, err)
+		return
+	}
+	r.wait(sweepQuiet)
 }

@@ -151,7 +151,12 @@ func TestSubnets(t *testing.T) {
 		require.Equal(t, 1, n, a)
 	}
 	assert.True(t, s.Askable(netip.MustParseAddr("192.168.250.1")))
-	assert.False(t, s.Askable(netip.MustParseAddr("203.0.113.1")), "public addresses are left alone")
+	for _, a := range []string{"203.0.113.1", "100.64.0.9", "198.18.0.1", "192.0.2.7", "fe80::1"} {
+		assert.True(t, s.Askable(netip.MustParseAddr(a)), "%s: a device is met where it is", a)
+	}
+	for _, a := range []string{"0.0.0.0", "0.1.2.3", "127.0.0.1", "224.0.0.1", "255.255.255.255", "2001:db8::1"} {
+		assert.False(t, s.Askable(netip.MustParseAddr(a)), "%s: no host's", a)
+	}
 }
 
 func TestReturning(t *testing.T) {

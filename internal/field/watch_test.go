@@ -41,16 +41,22 @@ func plugged(t *testing.T, text, capture string) (*reach.Net, *bench.Bench, *ben
 
 func TestWatchTellsWhoComesAndGoes(t *testing.T) {
 	t.Parallel()
-	n, b, logs := plugged(t, `
+	site, err := bench.Parse([]byte(`
 site: Watched
 seed: 2
 laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
 devices:
   - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, restart: 1s}
   - {id: late, model: tallow-cube, mac: "02:7a:11:00:04:02", serial: B}
-`, "")
+`))
+	require.NoError(t, err)
+	path, logs, b := benchtest.StartSite(t, site)
 	late := b.Device("late")
-	late.Unplug()
+	late.Unplug() // before anyone hears it
+	w, err := wire.DialBench(path)
+	require.NoError(t, err)
+	n := reach.New(w)
+	t.Cleanup(func() { n.Close() })
 	survey := Survey{
 		Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), Listen: DefaultListen, Rate: arp.DefaultRate,
 		Log: quiet(), Tell: func(string) {},

@@ -166,8 +166,13 @@ func (e *Endpoint) SetOnCloseAction(f func()) { e.mu.Lock(); e.onClose = f; e.mu
 // pinned card has no ARP: it needs none. No address is made up for IPv6, and
 // routers' advertisements are not followed.
 func Stack(e *Endpoint) (*stack.Stack, error) {
-	networks := []stack.NetworkProtocolFactory{ipv4.NewProtocol, ipv6.NewProtocolWithOptions(ipv6.Options{})}
-	if e.peer.IsZero() {
+	// A card of its own reports its groups, as a host's kernel does (RFC 3376, RFC 3810).
+	whole := e.peer.IsZero()
+	networks := []stack.NetworkProtocolFactory{
+		ipv4.NewProtocolWithOptions(ipv4.Options{IGMP: ipv4.IGMPOptions{Enabled: whole}}),
+		ipv6.NewProtocolWithOptions(ipv6.Options{MLD: ipv6.MLDOptions{Enabled: whole}}),
+	}
+	if whole {
 		networks = append(networks, arp.NewProtocol)
 	}
 	s := stack.New(stack.Options{

@@ -9,6 +9,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/internal/speak/arp"
+	"janustat/internal/speak/membership"
 	"janustat/internal/speak/ndp"
 )
 
@@ -35,6 +36,8 @@ type Heard struct {
 	Datagram *Datagram   // if it carried, or completed, one
 	ARP      *arp.Packet // if it was one
 	ND       *ndp.Packet // if it was one
+	// Membership is what it says of multicast groups; Source is then who does.
+	Membership membership.Kind
 }
 
 // Claim is a MAC's word that it holds an address.
@@ -93,12 +96,18 @@ func (e *Ear) Hear(frame []byte, at time.Time) (Heard, bool) {
 	case etherIPv4:
 		if ip, ok := ipv4Of(frame); ok {
 			e.hearIPv4(&h, ip)
+			if h.Protocol == uint8(header.IGMPProtocolNumber) {
+				h.Membership, _ = membership.Of(frame)
+			}
 		}
 	case etherIPv6:
 		if p, err := ndp.Parse(frame); err == nil {
 			h.ND = &p
 		}
 		e.hearIPv6(&h, frame[etherLen:])
+		if h.Source.IsValid() && h.Protocol == uint8(header.IPv6HopByHopOptionsExtHdrIdentifier) {
+			h.Membership, _ = membership.Of(frame)
+		}
 	}
 	return h, true
 }

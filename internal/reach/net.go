@@ -17,6 +17,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/internal/speak/arp"
+	"janustat/internal/speak/membership"
 	"janustat/internal/speak/ndp"
 	"janustat/internal/wire"
 )
@@ -170,6 +171,7 @@ func (n *Net) Close() error {
 	n.held = map[netip.Addr]*Visitor{}
 	n.mu.Unlock()
 	for _, p := range paths {
+		p.waits.end()
 		p.stack.Destroy()
 	}
 	err := n.wire.Close()
@@ -204,6 +206,9 @@ func (n *Net) take(frame []byte) {
 	if c, ok := h.Claim(); ok {
 		n.note(c)
 	}
+	if h.Membership == membership.Report {
+		n.remember(h.Source, h.From)
+	}
 	switch {
 	case h.ARP != nil && h.ARP.Op == arp.Request:
 		if n.holds(h.ARP.Target) {
@@ -219,6 +224,7 @@ func (n *Net) take(frame []byte) {
 		path := n.paths[pathKey{h.From, h.Destination}]
 		n.mu.RUnlock()
 		if path != nil {
+			path.waits.heard(h.Payload)
 			path.card.Inject(h.Frame)
 		}
 	}
@@ -239,8 +245,20 @@ func (n *Net) note(c Claim) {
 		v.lose(c.MAC)
 		delete(n.held, c.Address) // ours no longer: nothing is answered for it
 	}
+	n.see(c.Address, c.MAC)
+}
+
+// remember keeps an address that somebody uses from being borrowed.
+func (n *Net) remember(a netip.Addr, mac device.MAC) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.see(a, mac)
+}
+
+// see does so; the lock is held.
+func (n *Net) see(a netip.Addr, mac device.MAC) {
 	if len(n.seen) < maxSeen {
-		n.seen[c.Address] = c.MAC
+		n.seen[a] = mac
 	}
 }
 
@@ -358,6 +376,15 @@ func (n *Net) SendEcho(v *Visitor, seq uint16) error {
 		return n.Send(ndp.EchoAll(n.facts.MAC, v.address, echoID, seq).Frame())
 	}
 	return n.Send(echoFrame(n.facts.MAC, v.address, seq))
+}
+
+// AskMembers asks every host on the link that joined an IPv4 multicast group to report
+// itself, whatever its address (RFC 3376, 4.1).
+func (n *Net) AskMembers() error { return n.Send(membership.Query4(n.facts.MAC)) }
+
+// AskMembers6 does so for IPv6 (RFC 3810, 5.1), from a visitor there.
+func (n *Net) AskMembers6(v *Visitor) error {
+	return n.Send(membership.Query6(n.facts.MAC, v.address))
 }
 
 // PortAnswer tells a TCP port that answered SendSYN, and whether it is open.

@@ -5,11 +5,14 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"time"
 
+	"gvisor.dev/gvisor/pkg/tcpip"
 	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv6"
 	"gvisor.dev/gvisor/pkg/tcpip/stack"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
 
 	"janustat/core/device"
 	"janustat/internal/nic"
@@ -31,7 +34,13 @@ type Path struct {
 	uses  int // guarded by net.mu
 	card  *nic.Endpoint
 	stack *stack.Stack
+	waits handshakes
 }
+
+// sendAgain is how long TCP waits at least before it sends something again. The
+// second of RFC 6298, 2.4, is for ways of unknown length; a device on the link answers
+// at once, or sends its acknowledgement after its own short wait.
+const sendAgain = 80 * time.Millisecond
 
 // Open gives the path to a device from a visitor. Callers share it; each calls Close.
 func (n *Net) Open(v *Visitor, mac device.MAC) (*Path, error) {
@@ -49,13 +58,20 @@ func (n *Net) Open(v *Visitor, mac device.MAC) (*Path, error) {
 		return p, nil
 	}
 	p := &Path{net: n, key: key, uses: 1}
+	// A frame that cannot be sent is a frame lost: TCP sends it again.
+	send := func(frame []byte) { _ = n.Send(frame) }
 	p.card = nic.NewPinned(n.facts.MAC, mac, n.facts.MTU, func(frame []byte) {
-		// A frame that cannot be sent is a frame lost: TCP sends it again.
-		_ = n.Send(frame)
+		send(frame)
+		p.waits.sent(frame, send)
 	})
 	s, err := nic.Stack(p.card)
 	if err != nil {
 		return nil, fmt.Errorf("path to %s: %w", mac, err)
+	}
+	patience := tcpip.TCPMinRTOOption(sendAgain)
+	if err := s.SetTransportProtocolOption(tcp.ProtocolNumber, &patience); err != nil {
+		s.Destroy()
+		return nil, fmt.Errorf("path to %s: %s", mac, err)
 	}
 	if err := nic.Configure(s, netip.PrefixFrom(v.address, v.subnet.Bits()), netip.Addr{}); err != nil {
 		s.Destroy()
@@ -103,6 +119,7 @@ func (p *Path) Close() {
 	}
 	p.net.mu.Unlock()
 	if last {
+		p.waits.end()
 		p.stack.Destroy()
 	}
 }

@@ -22,8 +22,9 @@ import (
 // ErrNoVisitor is wrapped when a subnet has no free address to visit from.
 var ErrNoVisitor = errors.New("no free address to visit the subnet from")
 
-// maxCandidates is how many addresses are probed for one visitor before giving up.
-const maxCandidates = 4
+// maxCandidates is how many addresses are probed for one visitor before giving up. Next
+// to a device are others, not all of them heard yet: each takes the time of an answer.
+const maxCandidates = 24
 
 // maxContested is how many addresses are tried that somebody has claimed, in a flood:
 // honest hosts among them answer the first probe.
@@ -64,9 +65,9 @@ var LinkLocal6 = netip.MustParsePrefix("fe80::/64")
 // LinkLocal4 is the subnet of hosts that found no other address (RFC 3927).
 var LinkLocal4 = netip.MustParsePrefix("169.254.0.0/16")
 
-// Visit gives the visitor of a subnet, taking an address there by RFC 5227 if
-// there is none yet: 4 to 7 seconds, or 1.5 seconds for IPv6. Callers in one subnet share it; a new one is
-// taken as near to the address near as can be. avoid names addresses that must not
+// Visit gives the visitor of a subnet, taking an address there if there is none yet,
+// once it has been probed for as acd.Borrowed says: 0.6 seconds, and as long for IPv6.
+// Callers in one subnet share it; a new one is taken as near to the address near as can be. avoid names addresses that must not
 // be borrowed even for a moment, such as those about to be given to devices; it
 // may be nil.
 func (n *Net) Visit(ctx context.Context, subnet netip.Prefix, near netip.Addr, avoid func(netip.Addr) bool) (*Visitor, error) {
@@ -145,16 +146,16 @@ func (n *Net) settle(ctx context.Context, v *Visitor, near netip.Addr, avoid fun
 // probe finds out whether an address is free: nil, or an *acd.ConflictError.
 func (n *Net) probe(ctx context.Context, address netip.Addr) error {
 	if address.Is4() {
-		return acd.Begin(ctx, n, n.facts.MAC, address).Wait(ctx)
+		return acd.Begin(ctx, n, acd.Borrowed, n.facts.MAC, address).Wait(ctx)
 	}
 	return n.probe6(ctx, address)
 }
 
-// The probe for a duplicate IPv6 address: one solicitation a second apart from
-// the verdict (RFC 4862, 5.4; RFC 4861, 10), sent twice since frames get lost.
+// The probe for a duplicate IPv6 address (RFC 4862, 5.4), in the time of acd.Borrowed.
+// The address is a random one of 2^40: RFC 4429 would let it be used at once.
 const (
 	duplicateProbes = 2
-	retransmit      = time.Second
+	duplicateGap    = 300 * time.Millisecond
 )
 
 func (n *Net) probe6(ctx context.Context, address netip.Addr) error {
@@ -168,15 +169,11 @@ func (n *Net) probe6(ctx context.Context, address netip.Addr) error {
 		}
 	})
 	defer stop()
-	for i := range duplicateProbes {
+	for range duplicateProbes {
 		if err := n.Send(ndp.Solicit(n.facts.MAC, netip.IPv6Unspecified(), address).Frame()); err != nil {
 			return err
 		}
-		wait := retransmit / duplicateProbes
-		if i == duplicateProbes-1 {
-			wait = retransmit
-		}
-		t := time.NewTimer(wait)
+		t := time.NewTimer(duplicateGap)
 		select {
 		case <-t.C:
 		case holder := <-clash:
@@ -284,13 +281,14 @@ func reservedLinkLocal(a netip.Addr) bool {
 	return a.IsLinkLocalUnicast() && (b[2] == 0 || b[2] == 255)
 }
 
-// randomIn yields addresses with a random interface identifier in an IPv6 /64.
-// The laptop's own is made otherwise, so it is never borrowed.
+// randomIn yields addresses with a random interface identifier in an IPv6 /64, out of
+// the highest: of those who ask for group members the lowest address wins (RFC 3810,
+// 7.1), and ours must not. The laptop's own is made otherwise, so it is never borrowed.
 func randomIn(subnet netip.Prefix) iter.Seq[netip.Addr] {
 	return func(yield func(netip.Addr) bool) {
 		for range maxCandidates {
 			b := subnet.Masked().Addr().As16()
-			binary.BigEndian.PutUint64(b[8:], rand.Uint64())
+			binary.BigEndian.PutUint64(b[8:], 0xffffff<<40|rand.Uint64N(1<<40))
 			if !yield(netip.AddrFrom16(b)) {
 				return
 			}

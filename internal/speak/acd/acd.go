@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"net/netip"
 	"sync"
 	"time"
@@ -17,12 +16,35 @@ import (
 
 // The constants of RFC 5227, 1.1.
 const (
-	ProbeWait    = 1 * time.Second // the first probe comes within this
 	ProbeNum     = 3
 	ProbeMin     = 1 * time.Second // between probes at least
-	ProbeMax     = 2 * time.Second // and at most
 	AnnounceWait = 2 * time.Second // after the last probe
 )
+
+// Manner is how an address is probed: so many probes, a gap apart, the first after a
+// wait and the verdict some time after the last.
+type Manner struct {
+	Wait    time.Duration
+	Probes  int
+	Gap     time.Duration
+	Verdict time.Duration
+}
+
+// Given is the manner for an address that a device is given. The waits of RFC 5227,
+// 2.1.1 are random so that many hosts that start together do not probe together; a
+// single prober may use the shortest of each: 4 seconds.
+var Given = Manner{0, ProbeNum, ProbeMin, AnnounceWait}
+
+// Borrowed is the manner for an address that is ours for minutes, that was silent to
+// the sweep, and that is given up at once when somebody claims it; and for looking
+// whether anyone else answers at an address that a device has. One lost frame in ten
+// still leaves a holder unheard only once in a thousand times: 0.6 seconds.
+var Borrowed = Manner{0, 4, 150 * time.Millisecond, 150 * time.Millisecond}
+
+// Lasts is how long a probe takes that meets no conflict.
+func (m Manner) Lasts() time.Duration {
+	return m.Wait + time.Duration(m.Probes-1)*m.Gap + m.Verdict
+}
 
 // freshFor is how long a finished probe's word is taken: while it waits to be
 // used it goes on listening, but a silent newcomer would not be heard.
@@ -64,13 +86,13 @@ type Probe struct {
 	restart  func() *Probe
 }
 
-// Begin starts probing an address (RFC 5227, 2.1.1) from the MAC own. Packets
+// Begin starts probing an address (RFC 5227, 2.1.1), in a manner, from the MAC own. Packets
 // from a MAC in allowed are no conflict: the device that is to have the address
 // may already hold it. Listening goes on until ctx ends, so that a conflict that
 // shows later is still told.
-func Begin(ctx context.Context, m Medium, own device.MAC, address netip.Addr, allowed ...device.MAC) *Probe {
+func Begin(ctx context.Context, m Medium, how Manner, own device.MAC, address netip.Addr, allowed ...device.MAC) *Probe {
 	p := &Probe{address: address, done: make(chan struct{}), found: make(chan struct{})}
-	p.restart = func() *Probe { return Begin(ctx, m, own, address, allowed...) }
+	p.restart = func() *Probe { return Begin(ctx, m, how, own, address, allowed...) }
 	ok := map[device.MAC]bool{own: true}
 	for _, a := range allowed {
 		ok[a] = true
@@ -83,7 +105,7 @@ func Begin(ctx context.Context, m Medium, own device.MAC, address netip.Addr, al
 		}
 	})
 	context.AfterFunc(ctx, stop)
-	go p.run(ctx, m, own)
+	go p.run(ctx, m, how, own)
 	return p
 }
 
@@ -96,11 +118,14 @@ func (p *Probe) clash(holder device.MAC) {
 	}
 }
 
-func (p *Probe) run(ctx context.Context, m Medium, own device.MAC) {
+func (p *Probe) run(ctx context.Context, m Medium, how Manner, own device.MAC) {
 	defer close(p.done)
 	frame := arp.Probe(own, p.address).Frame()
-	wait := rand.N(ProbeWait)
-	for n := range ProbeNum {
+	for n := range how.Probes {
+		wait := how.Gap
+		if n == 0 {
+			wait = how.Wait
+		}
 		if !p.sleep(ctx, wait) {
 			return
 		}
@@ -108,11 +133,8 @@ func (p *Probe) run(ctx context.Context, m Medium, own device.MAC) {
 			p.fail(fmt.Errorf("probe %s: %w", p.address, err))
 			return
 		}
-		if wait = ProbeMin + rand.N(ProbeMax-ProbeMin); n == ProbeNum-1 {
-			wait = AnnounceWait
-		}
 	}
-	p.sleep(ctx, wait)
+	p.sleep(ctx, how.Verdict)
 	p.mu.Lock()
 	p.ended = time.Now()
 	p.mu.Unlock()

@@ -72,24 +72,30 @@ func reply(from device.MAC) arp.Packet {
 	return p
 }
 
-func TestFreeAddressKeepsTheTimesOfTheStandard(t *testing.T) {
-	for range 20 {
-		synctest.Test(t, func(t *testing.T) {
-			ctx, cancel := context.WithCancel(t.Context())
-			defer cancel()
-			l := &link{}
-			begun := time.Now()
-			require.NoError(t, Begin(ctx, l, own, wanted).Wait(ctx))
-			took := time.Since(begun)
-			require.Len(t, l.sent, ProbeNum)
-			assert.LessOrEqual(t, l.sent[0].Sub(begun), ProbeWait)
-			for i := 1; i < ProbeNum; i++ {
-				gap := l.sent[i].Sub(l.sent[i-1])
-				assert.True(t, gap >= ProbeMin && gap <= ProbeMax, "probes are %s apart", gap)
-			}
-			assert.Equal(t, AnnounceWait, begun.Add(took).Sub(l.sent[ProbeNum-1]))
-		})
-	}
+func TestAGivenAddressKeepsTheTimesOfTheStandard(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := &link{}
+		begun := time.Now()
+		require.NoError(t, Begin(t.Context(), l, Given, own, wanted).Wait(t.Context()))
+		took := time.Since(begun)
+		require.Len(t, l.sent, ProbeNum)
+		for i := 1; i < ProbeNum; i++ {
+			assert.GreaterOrEqual(t, l.sent[i].Sub(l.sent[i-1]), ProbeMin)
+		}
+		assert.Equal(t, AnnounceWait, begun.Add(took).Sub(l.sent[ProbeNum-1]))
+		assert.Equal(t, Given.Lasts(), took)
+	})
+}
+
+func TestABorrowedAddressIsProbedFourTimesInLessThanASecond(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := &link{}
+		begun := time.Now()
+		require.NoError(t, Begin(t.Context(), l, Borrowed, own, wanted).Wait(t.Context()))
+		assert.Len(t, l.sent, 4)
+		assert.Equal(t, 600*time.Millisecond, time.Since(begun))
+		assert.Equal(t, Borrowed.Lasts(), time.Since(begun))
+	})
 }
 
 func TestConflicts(t *testing.T) {
@@ -113,7 +119,7 @@ func TestConflicts(t *testing.T) {
 				ctx, cancel := context.WithCancel(t.Context())
 				defer cancel()
 				l := &link{}
-				p := Begin(ctx, l, own, wanted, c.allowed...)
+				p := Begin(ctx, l, Given, own, wanted, c.allowed...)
 				time.AfterFunc(2500*time.Millisecond, func() { l.say(c.packet) })
 				err := p.Wait(ctx)
 				if !c.conflict {
@@ -134,7 +140,7 @@ func TestConflictAfterTheProbeIsStillTold(t *testing.T) {
 		ctx, cancel := context.WithCancel(t.Context())
 		defer cancel()
 		l := &link{}
-		p := Begin(ctx, l, own, wanted)
+		p := Begin(ctx, l, Given, own, wanted)
 		time.Sleep(10 * time.Second) // of the fake clock: the probe is over, the device still busy
 		l.say(reply(other))
 		require.ErrorIs(t, p.Wait(ctx), ErrConflict)
@@ -146,7 +152,7 @@ func TestAStaleWordIsNotTaken(t *testing.T) {
 		ctx, cancel := context.WithCancel(t.Context())
 		defer cancel()
 		l := &link{}
-		p := Begin(ctx, l, own, wanted)
+		p := Begin(ctx, l, Given, own, wanted)
 		time.Sleep(time.Minute)
 		require.NoError(t, p.Wait(ctx))
 		assert.Len(t, l.sent, 2*ProbeNum, "probed again right before use")
@@ -156,10 +162,10 @@ func TestAStaleWordIsNotTaken(t *testing.T) {
 func TestEndsWithItsContextAndTheMedium(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		ctx, cancel := context.WithCancel(t.Context())
-		p := Begin(ctx, &link{}, own, wanted)
+		p := Begin(ctx, &link{}, Given, own, wanted)
 		time.AfterFunc(time.Second, cancel)
 		require.ErrorIs(t, p.Wait(ctx), context.Canceled)
 		broken := errors.New("cable pulled")
-		require.ErrorIs(t, Begin(t.Context(), &link{fails: broken}, own, wanted).Wait(t.Context()), broken)
+		require.ErrorIs(t, Begin(t.Context(), &link{fails: broken}, Given, own, wanted).Wait(t.Context()), broken)
 	})
 }

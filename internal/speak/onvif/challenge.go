@@ -1,7 +1,12 @@
 package onvif
 
 import (
+	"crypto/md5" //nolint:gosec // what devices ask for
+	"crypto/sha256"
+	"crypto/sha512"
+	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/icholy/digest"
@@ -23,7 +28,10 @@ func strongest(h http.Header) (*digest.Challenge, error) {
 			for i, q := range chal.QOP { // a list may have spaces in it (RFC 7616, 3.3)
 				chal.QOP[i] = strings.ToLower(strings.TrimSpace(q))
 			}
-			if !digest.CanDigest(chal) {
+			chal.QOP = slices.DeleteFunc(chal.QOP, func(q string) bool { return q == "" })
+			base := *chal
+			base.Algorithm = withoutSession(chal.Algorithm)
+			if !digest.CanDigest(&base) {
 				continue
 			}
 			n := 0
@@ -63,19 +71,84 @@ func splitChallenges(line string) (out []string) {
 		}
 	}
 	for _, p := range append(parts, line[from:]) {
-		p = strings.TrimSpace(p)
-		name, _, _ := strings.Cut(p, "=")
-		switch {
-		case p == "":
-		case strings.ContainsAny(strings.TrimSpace(name), " \t") || len(out) == 0:
-			scheme, rest, _ := strings.Cut(strings.ReplaceAll(p, "\t", " "), " ")
+		p = strings.TrimSpace(strings.ReplaceAll(p, "\t", " "))
+		name, value, given := strings.Cut(p, "=")
+		name = strings.TrimSpace(name)
+		if scheme, first, begins := strings.Cut(name, " "); begins || !given && p != "" || len(out) == 0 && p != "" {
+			if !begins && given { // a parameter of nothing
+				continue
+			}
 			if strings.EqualFold(scheme, "Digest") {
 				scheme = "Digest"
 			}
-			out = append(out, scheme+" "+strings.TrimSpace(rest))
-		default:
-			out[len(out)-1] += ", " + p
+			out = append(out, scheme+" ")
+			name = strings.TrimSpace(first)
 		}
+		// Names are in any case, and values quoted or not, whatever the standard has for
+		// each (RFC 7616, 3.3). Names that are not known are passed over.
+		name = strings.ToLower(name)
+		if !given || !slices.Contains(parameters, name) {
+			continue
+		}
+		value = strings.TrimSpace(value)
+		if !strings.HasPrefix(value, `"`) {
+			value = `"` + strings.ReplaceAll(value, `"`, "") + `"`
+		}
+		last := len(out) - 1
+		if !strings.HasSuffix(out[last], " ") {
+			out[last] += ", "
+		}
+		out[last] += name + "=" + value
 	}
 	return out
+}
+
+// parameters are those of a challenge that say something (RFC 7616, 3.3).
+var parameters = []string{"realm", "domain", "nonce", "opaque", "stale", "algorithm", "qop", "charset", "userhash"}
+
+// sessionSuffix marks the algorithms that hash a nonce of each side into the key
+// (RFC 7616, 3.4.2).
+const sessionSuffix = "-sess"
+
+func withoutSession(algorithm string) string {
+	if n := len(algorithm) - len(sessionSuffix); n >= 0 && strings.EqualFold(algorithm[n:], sessionSuffix) {
+		return algorithm[:n]
+	}
+	return algorithm
+}
+
+// respond makes credentials for a challenge, those of a session too. cnonce is the same
+// for all requests of a client, as the key of a session demands.
+func respond(cnonce string) func(*http.Request, *digest.Challenge, digest.Options) (*digest.Credentials, error) {
+	return func(_ *http.Request, chal *digest.Challenge, o digest.Options) (*digest.Credentials, error) {
+		base := *chal
+		if base.Algorithm = withoutSession(chal.Algorithm); base.Algorithm != chal.Algorithm {
+			o.Cnonce, o.A1 = cnonce, sessionKey(base.Algorithm, o.Username, chal.Realm, o.Password, chal.Nonce, cnonce)
+		}
+		cred, err := digest.Digest(&base, o)
+		if err != nil {
+			return nil, err
+		}
+		cred.Algorithm = chal.Algorithm
+		if base.Algorithm != chal.Algorithm {
+			cred.Cnonce = cnonce
+		}
+		return cred, nil
+	}
+}
+
+// sessionKey is H(H(user:realm:password):nonce:cnonce) (RFC 7616, 3.4.2).
+func sessionKey(algorithm, user, realm, password, nonce, cnonce string) string {
+	sum := func(s string) string {
+		switch strings.ToUpper(algorithm) {
+		case "SHA-256":
+			return fmt.Sprintf("%x", sha256.Sum256([]byte(s)))
+		case "SHA-512-256":
+			return fmt.Sprintf("%x", sha512.Sum512_256([]byte(s)))
+		case "SHA-512":
+			return fmt.Sprintf("%x", sha512.Sum512([]byte(s)))
+		}
+		return fmt.Sprintf("%x", md5.Sum([]byte(s))) //nolint:gosec // what the device asks for
+	}
+	return sum(sum(user+":"+realm+":"+password) + ":" + nonce + ":" + cnonce)
 }

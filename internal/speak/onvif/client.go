@@ -11,6 +11,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -47,6 +48,9 @@ var (
 	ErrNoReply = errors.New("no reply")
 	// ErrRefused means that the device wants a password, or another one.
 	ErrRefused = errors.New("access refused")
+	// ErrElsewhere means that the service is not spoken there: the device leads to HTTPS,
+	// or to another place.
+	ErrElsewhere = errors.New("the service is elsewhere")
 	// ErrNotNow means that the device takes no settings at present, whoever asks.
 	ErrNotNow = errors.New("takes no settings now")
 )
@@ -142,8 +146,15 @@ func (c *Client) login(user string, p secret.Password) {
 	}
 	c.scheme = byDigest
 	c.http = c.client(&digest.Transport{
-		Username: user, Password: p.Reveal(), Transport: c.base, FindChallenge: strongest,
+		Username: user, Password: p.Reveal(), Transport: c.base, FindChallenge: strongest, Digest: respond(nonce()),
 	})
+}
+
+// nonce draws a nonce of ours.
+func nonce() string {
+	var b [16]byte
+	_, _ = rand.Read(b[:]) // never fails (crypto/rand)
+	return hex.EncodeToString(b[:])
 }
 
 func (c *Client) logout() {
@@ -178,8 +189,14 @@ func (c *Client) call(ctx context.Context, operation, inner string, out any) err
 		// takes for a replay, and counts as a wrong password.
 		answer, status, header, err = c.send(ctx, operation, inner)
 	}
+	for try := 0; err == nil && status == http.StatusServiceUnavailable && try < busyTries && waitBusy(ctx, header); try++ {
+		answer, status, header, err = c.send(ctx, operation, inner) // it said that it did nothing (RFC 9110, 15.6.4)
+	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", operation, text.Error(err, c.veil.Text))
+	}
+	if leadsElsewhere(status) {
+		return fmt.Errorf("%s: %w (HTTP status %d, %q)", operation, ErrElsewhere, status, c.said(header.Get("Location")))
 	}
 	err = soap.Decode(bytes.NewReader(answer), out)
 	var fault *soap.Fault
@@ -197,15 +214,51 @@ func (c *Client) call(ctx context.Context, operation, inner string, out any) err
 	if wait, locked := lockedOut(status, header, fault); locked {
 		return fmt.Errorf("%s: %w", operation, &LockedError{wait, fault})
 	}
-	if status == http.StatusUnauthorized || status == http.StatusForbidden || fault.Has("NotAuthorized") || fault.Has("FailedAuthentication") {
+	if fault.RefusesAccess() {
 		return fmt.Errorf("%s: %w: %w", operation, ErrRefused, fault)
 	}
-	// A prohibition without a reason of its own is about the moment: some devices
+	// A prohibition is a refusal, unless the device says that it is about the moment: some
 	// take settings only for a while after power-on.
-	if !reads && fault.Last("OperationProhibited") && (!setsPassword(operation) || saysPower(fault.Reason)) {
+	if !reads && fault.Last("OperationProhibited") && saysPower(fault.Reason) {
 		return fmt.Errorf("%s: %w: %w", operation, ErrNotNow, fault)
 	}
 	return fmt.Errorf("%s: %w", operation, fault)
+}
+
+// A device that is busy is asked again so often, as long as it is back within busyLimit.
+const (
+	busyTries = 4
+	busyLimit = 8 * time.Second
+	busyWait  = time.Second // where it does not say how long
+)
+
+// waitBusy waits as long as a busy device asks for; false when that is too long.
+func waitBusy(ctx context.Context, header http.Header) bool {
+	wait := retryAfter(header.Get("Retry-After"), time.Now())
+	if wait == 0 {
+		wait = busyWait
+	}
+	if wait > busyLimit {
+		return false
+	}
+	t := time.NewTimer(wait)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
+// leadsElsewhere tells the answers of a port that only leads to another (RFC 9110, 15.4
+// and 15.5.22).
+func leadsElsewhere(status int) bool {
+	switch status {
+	case http.StatusMovedPermanently, http.StatusFound, http.StatusSeeOther, http.StatusTemporaryRedirect, http.StatusPermanentRedirect, http.StatusUpgradeRequired:
+		return true
+	}
+	return false
 }
 
 // maxSubcodes bounds the subcodes of a fault that are kept; the standard nests two.
@@ -240,7 +293,7 @@ func Confidential(ctx context.Context) bool {
 // the standard has no fault of its own for it.
 func lockedOut(status int, header http.Header, f *soap.Fault) (wait time.Duration, locked bool) {
 	words := strings.ToLower(f.Reason + " " + strings.Join(f.Subcodes, " "))
-	refused := status == http.StatusUnauthorized || status == http.StatusForbidden || f.Has("NotAuthorized") || f.Has("FailedAuthentication")
+	refused := status == http.StatusUnauthorized || f.RefusesAccess()
 	switch {
 	case status == http.StatusLocked, status == http.StatusTooManyRequests:
 	case refused && (strings.Contains(words, "locked") || strings.Contains(words, "lockout") || strings.Contains(words, "too many")):
@@ -266,7 +319,7 @@ func retryAfter(text string, now time.Time) time.Duration {
 
 func saysPower(reason string) bool {
 	low := strings.ToLower(reason)
-	return strings.Contains(low, "power") || strings.Contains(low, "restart") || strings.Contains(low, "reboot")
+	return slices.ContainsFunc([]string{"power", "restart", "reboot", "boot", "start-up", "startup", "minutes after", "window", "closed"}, func(w string) bool { return strings.Contains(low, w) })
 }
 
 // send makes the message of an operation, with a token of its own, and posts it.

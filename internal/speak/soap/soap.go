@@ -10,8 +10,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"janustat/core/secret"
 )
@@ -122,6 +125,27 @@ func (f *Fault) Has(sub string) bool {
 	return false
 }
 
+// refusals are the subcodes by which access is refused: the device standard's, and those
+// of WS-Security (SOAP Message Security 1.0, 12).
+var refusals = []string{
+	"NotAuthorized", "SenderNotAuthorized", "FailedAuthentication", "InvalidSecurityToken", "InvalidSecurity",
+	"SecurityTokenUnavailable", "FailedCheck", "UnsupportedSecurityToken", "MessageExpired",
+}
+
+// refusedWords are how devices say it that have no subcode for it.
+var refusedWords = []string{"not authorized", "notauthorized", "unauthorized", "not authorised", "authentication", "authorization", "access denied", "permission denied", "login required"}
+
+// RefusesAccess reports whether a fault says that a password is wanted, or another one.
+func (f *Fault) RefusesAccess() bool {
+	if f.Status == 401 || f.Status == 403 || slices.ContainsFunc(f.Subcodes, func(s string) bool { return slices.Contains(refusals, s) }) {
+		return true
+	}
+	// Words count where the device names no other reason.
+	low := strings.ToLower(f.Reason)
+	return (len(f.Subcodes) == 0 || f.Last("InvalidArgVal") || f.Last("Action")) &&
+		slices.ContainsFunc(refusedWords, func(w string) bool { return strings.Contains(low, w) })
+}
+
 // Last reports whether the innermost subcode has this name: nothing more exact
 // was said.
 func (f *Fault) Last(sub string) bool {
@@ -149,10 +173,22 @@ func (f *faultXML) fault() *Fault {
 		out.Code = local(f.OldCode)
 	}
 	for s := f.Code.Subcode; s != nil; s = s.Subcode {
-		out.Subcodes = append(out.Subcodes, local(s.Value))
+		if v := local(s.Value); v != "" {
+			out.Subcodes = append(out.Subcodes, v)
+		}
 	}
 	if len(f.Reason.Text) > 0 {
 		out.Reason = strings.TrimSpace(f.Reason.Text[0])
+	}
+	// SOAP 1.1 has no subcodes: what is exact stands in the code itself, or after a dot
+	// (SOAP 1.1, 4.4.1).
+	if f.OldCode != "" {
+		parts := strings.Split(out.Code, ".")
+		switch parts[0] {
+		case "Client", "Server", "MustUnderstand", "VersionMismatch":
+			out.Code, parts = parts[0], parts[1:]
+		}
+		out.Subcodes = append(out.Subcodes, parts...)
 	}
 	return out
 }
@@ -221,28 +257,65 @@ func Decode(r io.Reader, out any) error {
 	}
 }
 
-// NewDecoder gives a decoder that also takes the Latin-1 that older devices
-// declare, and never expands entities of the message's own.
+// NewDecoder gives a decoder that takes XML as devices write it: in Latin-1, declared or
+// not, with control characters or a bare ampersand in it, and with octets before or after
+// the document. It never expands entities of the message's own.
 func NewDecoder(data []byte) *xml.Decoder {
-	d := xml.NewDecoder(bytes.NewReader(data))
-	d.CharsetReader = func(label string, in io.Reader) (io.Reader, error) {
-		switch strings.ToLower(label) {
-		case "utf-8", "us-ascii", "ascii":
-			return in, nil
-		case "iso-8859-1", "latin1", "windows-1252":
-			b, err := io.ReadAll(in)
-			if err != nil {
-				return nil, err
-			}
-			runes := make([]rune, len(b))
-			for i, c := range b {
-				runes[i] = rune(c)
-			}
-			return strings.NewReader(string(runes)), nil
-		}
-		return nil, fmt.Errorf("character set %q is not known", label)
-	}
+	d := xml.NewDecoder(bytes.NewReader(plain(data)))
+	d.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
 	return d
+}
+
+// plain makes UTF-8 of a document, without what XML forbids. One that declares UTF-8 and
+// is none is taken for Latin-1, as one that declares that is (ISO 8859-1).
+func plain(data []byte) []byte {
+	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
+	if latin(data) {
+		wide := make([]byte, 0, len(data)+len(data)/4)
+		for _, c := range data {
+			wide = utf8.AppendRune(wide, rune(c))
+		}
+		data = wide
+	}
+	bad := func(r rune) bool { return r < ' ' && r != '\t' && r != '\n' && r != '\r' || r == 0xfffe || r == 0xffff }
+	if bytes.ContainsFunc(data, bad) {
+		data = bytes.Map(func(r rune) rune {
+			if bad(r) {
+				return -1
+			}
+			return r
+		}, data)
+	}
+	// A bare ampersand stands for itself; where a message has entities of its own, it does not.
+	if bytes.IndexByte(data, '&') >= 0 && !bytes.Contains(data, []byte("<!")) {
+		data = ampersand.ReplaceAllFunc(data, func(m []byte) []byte {
+			if len(m) > 1 {
+				return m
+			}
+			return []byte("&amp;")
+		})
+	}
+	return data
+}
+
+// ampersand matches a reference that XML knows (XML 1.0, 4.1 and 4.6), or else a bare ampersand.
+var ampersand = regexp.MustCompile(`&(?:amp|lt|gt|quot|apos|#[0-9]{1,7}|#x[0-9A-Fa-f]{1,6});|&`)
+
+// declaredLatin are the labels of one octet a character.
+var declaredLatin = []string{"iso-8859-1", "iso8859-1", "iso_8859-1", "iso-8859-15", "latin1", "latin-1", "windows-1252", "cp1252"}
+
+// latin reports whether a document is in Latin-1, by its declaration or by what it is.
+func latin(data []byte) bool {
+	if !utf8.Valid(data) {
+		return true
+	}
+	head := strings.ToLower(string(data[:min(len(data), 100)]))
+	_, after, declared := strings.Cut(head, "encoding=")
+	if !strings.HasPrefix(strings.TrimSpace(head), "<?xml") || !declared || len(after) < 2 {
+		return false
+	}
+	label, _, _ := strings.Cut(after[1:], after[:1])
+	return slices.Contains(declaredLatin, strings.TrimSpace(label))
 }
 
 // CheckDepth refuses messages nested deeper than any honest one.

@@ -76,12 +76,50 @@ func TestDecodeRefuses(t *testing.T) {
 	for name, text := range map[string]string{
 		"empty": "", "html": "<html><body>hi</body></html>", "cut off": prefixed[:250], "not XML": "\x00\x01\x02",
 		"deep": `<Envelope xmlns="http://www.w3.org/2003/05/soap-envelope"><Body>` + deep, "own entity": `<!DOCTYPE x [<!ENTITY a "b">]><Envelope><Body><A>&a;</A></Body></Envelope>`,
-		"odd charset": `<?xml version="1.0" encoding="utf-7"?><Envelope><Body/></Envelope>`,
 	} {
 		var a answer
 		assert.Error(t, Decode(strings.NewReader(text), &a), name)
 	}
 	assert.ErrorIs(t, Decode(io.MultiReader(strings.NewReader(prefixed), strings.NewReader(strings.Repeat(" ", MaxMessage))), nil), ErrTooLong)
+}
+
+func TestDecodeTakesWhatDevicesWrite(t *testing.T) {
+	whole := func(head, name, tail string) string {
+		return head + "<Envelope xmlns='http://www.w3.org/2003/05/soap-envelope'><Body><Answer><Name>" + name + "</Name></Answer></Body></Envelope>" + tail
+	}
+	for name, c := range map[string]struct{ text, want string }{
+		"octets after the envelope":     {whole("", "Quay", "\x00\x00\r\n0\r\n<!-- -->"), "Quay"},
+		"a byte order mark":             {whole("\xef\xbb\xbf<?xml version='1.0'?>", "Quay", ""), "Quay"},
+		"a NUL in a name":               {whole("", "Qu\x00ay", ""), "Quay"},
+		"Latin-1 that says it is UTF-8": {whole("<?xml version='1.0' encoding='UTF-8'?>", "Caf\xe9", ""), "Café"},
+		"utf8 as a label":               {whole("<?xml version='1.0' encoding='utf8'?>", "Café", ""), "Café"},
+		"a label of nobody's":           {whole("<?xml version='1.0' encoding='quay-8'?>", "Café", ""), "Café"},
+		"a bare ampersand":              {whole("", "Bed & Board &amp; &#169; &c;", ""), "Bed & Board & © &c;"},
+	} {
+		var a answer
+		require.NoError(t, Decode(strings.NewReader(c.text), &a), name)
+		assert.Equal(t, c.want, a.Name, name)
+	}
+}
+
+func TestRefusalsOfAccess(t *testing.T) {
+	for name, c := range map[string]struct {
+		fault string
+		want  bool
+	}{
+		"the standard's":           {`<s:Fault><s:Code><s:Value>s:Sender</s:Value><s:Subcode><s:Value>ter:NotAuthorized</s:Value></s:Subcode></s:Code></s:Fault>`, true},
+		"of WS-Security":           {`<s:Fault><s:Code><s:Value>s:Sender</s:Value><s:Subcode><s:Value>wsse:InvalidSecurity</s:Value></s:Subcode></s:Code></s:Fault>`, true},
+		"in words alone":           {`<s:Fault><s:Code><s:Value>s:Sender</s:Value></s:Code><s:Reason><s:Text>Sender not authorized</s:Text></s:Reason></s:Fault>`, true},
+		"of SOAP 1.1":              {`<s:Fault><faultcode>s:Client</faultcode><faultstring>The action requires authentication</faultstring></s:Fault>`, true},
+		"of SOAP 1.1, with a dot":  {`<s:Fault><faultcode>s:Client.NotAuthorized</faultcode><faultstring>no</faultstring></s:Fault>`, true},
+		"another fault":            {`<s:Fault><s:Code><s:Value>s:Sender</s:Value><s:Subcode><s:Value>ter:InvalidArgVal</s:Value><s:Subcode><s:Value>ter:PasswordTooWeak</s:Value></s:Subcode></s:Subcode></s:Code></s:Fault>`, false},
+		"an operation not offered": {`<s:Fault><s:Code><s:Value>s:Receiver</s:Value><s:Subcode><s:Value>ter:ActionNotSupported</s:Value></s:Subcode></s:Code><s:Reason><s:Text>authentication is another service</s:Text></s:Reason></s:Fault>`, false},
+	} {
+		var f *Fault
+		require.ErrorAs(t, Decode(strings.NewReader("<Envelope><Body>"+c.fault+"</Body></Envelope>"), nil), &f, name)
+		assert.Equal(t, c.want, f.RefusesAccess(), "%s: %v", name, f)
+	}
+	assert.True(t, (&Fault{Status: 403}).RefusesAccess())
 }
 
 func TestDecodeLatin1(t *testing.T) {

@@ -147,14 +147,15 @@ func Parse(data []byte) (Message, error) {
 		return Message{}, soap.ErrTooLong
 	}
 	p := parser{d: soap.NewDecoder(data)}
-	if err := p.run(); err != nil {
+	err := p.run()
+	// A match without an endpoint names nobody. What was whole before an error is good.
+	p.msg.Matches = slices.DeleteFunc(p.msg.Matches[:p.whole], func(m Match) bool { return m.Endpoint == "" })
+	if err != nil && len(p.msg.Matches) == 0 {
 		return Message{}, err
 	}
 	if p.msg.Kind == "" {
 		return Message{}, ErrNotDiscovery
 	}
-	// A match without an endpoint names nobody.
-	p.msg.Matches = slices.DeleteFunc(p.msg.Matches, func(m Match) bool { return m.Endpoint == "" })
 	return p.msg, nil
 }
 
@@ -164,6 +165,9 @@ type parser struct {
 	scope []map[string]string // namespace prefixes declared by each open element
 	text  strings.Builder
 	msg   Message
+
+	whole  int  // matches that were read to their end
+	closed bool // so was the envelope
 }
 
 const maxPath = 64
@@ -187,6 +191,9 @@ func (p *parser) run() error {
 			p.text.Write(el)
 		case xml.EndElement:
 			p.end(el.Name.Local)
+			if p.closed {
+				return nil // whatever comes after the envelope
+			}
 		}
 	}
 }
@@ -245,9 +252,12 @@ func (p *parser) end(name string) {
 			m.Scopes = strings.Fields(text)
 		case "XAddrs":
 			m.XAddrs = strings.Fields(text)
+		case string(Hello), string(Bye), "ProbeMatch", "ResolveMatch":
+			p.whole = n
 		}
 	}
 	p.path, p.scope = p.path[:len(p.path)-1], p.scope[:len(p.scope)-1]
+	p.closed = len(p.path) == 0
 	p.text.Reset()
 }
 

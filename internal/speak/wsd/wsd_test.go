@@ -38,6 +38,31 @@ func TestParseResolvesPrefixesWhereTheyStand(t *testing.T) {
 	assert.Equal(t, []Type{AnyDevice, Transmitter, {"", "Thing"}}, m.Matches[0].Types)
 }
 
+func TestTheGoodPartOfAnAnswerIsUsed(t *testing.T) {
+	match := func(id, inner string) string {
+		return "<ProbeMatch><EndpointReference><Address>urn:uuid:" + id + "</Address></EndpointReference>" + inner + "</ProbeMatch>"
+	}
+	for name, c := range map[string]struct {
+		text string
+		want []string
+	}{
+		"a bad match after a good one":  {"<E><Body><ProbeMatches>" + match("a", "") + match("b", "<Types></Scopes>"), []string{"urn:uuid:a"}},
+		"octets after the envelope":     {"<E><Body><ProbeMatches>" + match("a", "") + "</ProbeMatches></Body></E>\x00\x00junk", []string{"urn:uuid:a"}},
+		"an ampersand in a scope":       {"<E><Body><ProbeMatches>" + match("a", "<Scopes>onvif://www.onvif.org/name/Bed&Board</Scopes>") + "</ProbeMatches></Body></E>", []string{"urn:uuid:a"}},
+		"Latin-1 in a scope":            {"<?xml version='1.0' encoding='utf-8'?><E><Body><ProbeMatches>" + match("a", "<Scopes>onvif://www.onvif.org/name/Caf\xe9</Scopes>") + "</ProbeMatches></Body></E>", []string{"urn:uuid:a"}},
+		"a match that names nobody":     {"<E><Body><ProbeMatches><ProbeMatch/>" + match("b", "") + "</ProbeMatches></Body></E>", []string{"urn:uuid:b"}},
+		"neither types, scopes, XAddrs": {"<E><Body><ProbeMatches>" + match("a", "") + "</ProbeMatches></Body></E>", []string{"urn:uuid:a"}},
+	} {
+		m, err := Parse([]byte(c.text))
+		require.NoError(t, err, name)
+		var got []string
+		for _, one := range m.Matches {
+			got = append(got, one.Endpoint)
+		}
+		assert.Equal(t, c.want, got, name)
+	}
+}
+
 func TestParseRefuses(t *testing.T) {
 	for name, text := range map[string]string{
 		"empty": "", "garbage": "\xff\xfe<", "a probe of someone else": string(Probe("urn:uuid:x", Transmitter)),
