@@ -69,7 +69,9 @@ func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
 			return
 		}
 	}
-	r.wait(quietAfter)
+	if r.wait(quietAfter) {
+		r.askUsual(subnet, v)
+	}
 }
 
 // askAlone asks hosts by unicast, one after the other.

@@ -1,11 +1,17 @@
 package field
 
 import (
+	"context"
+	"errors"
 	"net/netip"
+	"slices"
 	"time"
 
 	"janustat/core/device"
 	"janustat/internal/reach"
+	"janustat/internal/speak/onvif"
+	"janustat/internal/speak/soap"
+	"janustat/internal/speak/wsd"
 )
 
 // tcpPorts is the short list of TCP ports looked at: remote shells, web pages,
@@ -84,6 +90,9 @@ func (r *surveyRun) hearPort(h reach.Heard) {
 		return
 	}
 	r.ports[portHeard{key, port}] = true
+	if open {
+		r.open[portHeard{key, port}] = true
+	}
 	if open && !known {
 		r.add(device.Sighting{At: h.At, By: "tcp", MAC: h.From, Address: h.Source, Facts: device.Facts{Ports: []uint16{port}}})
 	}
@@ -95,4 +104,83 @@ func (r *surveyRun) hearPort(h reach.Heard) {
 			_ = r.Net.Reset(visitor, synPort, h.From, netip.AddrPortFrom(h.Source, port), synSeq+1)
 		})
 	}
+}
+
+// Ports that tell what a host is: where a device service may be, where video comes from,
+// and what only other hosts have.
+var (
+	servicePorts = []uint16{80, 443, 8080, 8443}
+	othersPorts  = []uint16{22, 23, 445, 9100}
+)
+
+const videoPort = 554
+
+// looksLike reports whether a host that answers no discovery looks like a device all the
+// same: some have it switched off. The lock is held.
+func (r *surveyRun) looksLike(h hearing) bool {
+	open := func(port uint16) bool { return r.open[portHeard{h, port}] }
+	if !slices.ContainsFunc(servicePorts, open) {
+		return false
+	}
+	return open(videoPort) || !slices.ContainsFunc(othersPorts, open)
+}
+
+// askUsual looks for the device service at the usual places of those hosts in a subnet
+// that look like devices and answered no discovery: once each, and for nothing but the time.
+func (r *surveyRun) askUsual(subnet netip.Prefix, v *reach.Visitor) {
+	r.mu.Lock()
+	var ask []hearing
+	for _, h := range r.bySubnet[subnet] {
+		if r.matched[h] == nil && !r.usual[h] && len(ask) < maxAsked && r.Subnets.Askable(h.addr) && r.looksLike(h) {
+			r.usual[h] = true
+			ask = append(ask, h)
+		}
+	}
+	r.mu.Unlock()
+	for _, h := range ask {
+		r.spawn(func() {
+			end, ok := r.takeTurn()
+			if !ok {
+				return
+			}
+			there := r.hasService(h, v)
+			end()
+			if !there {
+				return
+			}
+			r.Log.Debug("device service without discovery", "mac", h.mac, "at", h.addr)
+			r.mu.Lock()
+			if r.matched[h] == nil {
+				r.matched[h] = &wsd.Match{}
+			}
+			r.mu.Unlock()
+			r.readOne(h, v)
+		})
+	}
+}
+
+// usualLimit is how long a host may take to show that it has a device service.
+const usualLimit = 3 * time.Second
+
+func (r *surveyRun) hasService(h hearing, v *reach.Visitor) bool {
+	path, err := r.Net.Open(v, h.mac)
+	if err != nil {
+		return false
+	}
+	defer path.Close()
+	for _, w := range usualPlaces {
+		ctx, cancel := context.WithTimeoutCause(r.ctx, usualLimit, errors.New("no answer"))
+		c := newCarrier(path)
+		client := onvif.New(w.scheme, hostOf(h.addr), w.service(), c)
+		_, _, err := client.Clock(ctx)
+		client.Close()
+		c.CloseIdleConnections()
+		cancel()
+		var fault *soap.Fault
+		// A page that is no such service answers with a status and no fault of SOAP.
+		if err == nil || errors.As(err, &fault) && fault.Code != "" {
+			return true
+		}
+	}
+	return false
 }

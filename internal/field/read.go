@@ -27,13 +27,24 @@ func kindOf(types []wsd.Type, scopes wsd.Scopes, services []string) (device.Kind
 	return onvif.KindOf(types, scopes, services)
 }
 
-// speaksDevice reports whether a match is of the standard device service, by
-// its types or its scopes. Printers and the like speak discovery too, and are
-// asked nothing more.
+// speaksDevice reports whether a match is of the standard device service, by its types,
+// its scopes or where it says the service is. Printers and the like speak discovery too,
+// and are asked nothing more; one that says nothing at all of itself is.
 func speaksDevice(m *wsd.Match) bool {
-	return m != nil && (slices.Contains(m.Types, wsd.AnyDevice) || slices.Contains(m.Types, wsd.Transmitter) ||
-		slices.ContainsFunc(m.Scopes, func(s string) bool { return strings.HasPrefix(s, "onvif://") }))
+	if m == nil {
+		return false
+	}
+	ours := func(t wsd.Type) bool {
+		return strings.HasPrefix(t.Space, onvifSpace) || t.Space == "" && onvif.NamesDevice(t.Local)
+	}
+	return slices.ContainsFunc(m.Types, ours) ||
+		slices.ContainsFunc(m.Scopes, func(s string) bool { return strings.HasPrefix(strings.ToLower(s), "onvif://") }) ||
+		slices.ContainsFunc(m.XAddrs, func(x string) bool { return strings.HasSuffix(x, onvif.DefaultPath) }) ||
+		len(m.Types)+len(m.Scopes) == 0
 }
+
+// onvifSpace begins the namespaces of the device standard's types.
+const onvifSpace = "http://www.onvif.org/"
 
 func plainHardware(s string) string { return strings.ReplaceAll(s, "_", " ") }
 
@@ -87,7 +98,7 @@ func placesOf(m *wsd.Match) []place {
 		}
 	}
 	if len(plain)+len(secure) == 0 {
-		plain = append(plain, place{"http", httpPort, onvif.DefaultPath}, place{"https", httpsPort, onvif.DefaultPath})
+		return usualPlaces
 	}
 	return slices.Concat(plain, secure)
 }
@@ -235,16 +246,33 @@ func askTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, limit
 	}
 }
 
-// readBy asks by way of rt, at the first place that can be reached.
+// readBy asks by way of rt, at the first place that answers as a device service does: the
+// places that the device names, then the usual ones.
 func readBy(ctx context.Context, rt http.RoundTripper, key hearing, m *wsd.Match) (s device.Sighting, err error) {
-	for _, w := range placesOf(m) {
-		s, err = readAt(ctx, rt, key, m, w)
-		if !errors.Is(err, onvif.ErrUnreachable) {
+	all := placesOf(m)
+	for _, usual := range usualPlaces {
+		if !slices.Contains(all, usual) {
+			all = append(all, usual)
+		}
+	}
+	var first error
+	for _, w := range all {
+		if s, err = readAt(ctx, rt, key, m, w); err == nil {
+			return s, nil
+		}
+		// What the device named itself, and what answered, tells most.
+		if first == nil || errors.Is(first, onvif.ErrUnreachable) && !errors.Is(err, onvif.ErrUnreachable) {
+			first = err
+		}
+		if ctx.Err() != nil {
 			break
 		}
 	}
-	return s, err
+	return device.Sighting{}, first
 }
+
+// usualPlaces are where the device service is where a device names no place that answers.
+var usualPlaces = []place{{"http", httpPort, onvif.DefaultPath}, {"https", httpsPort, onvif.DefaultPath}}
 
 // ByService is what a sighting is by when the device's own service described it.
 const ByService = "device service"
@@ -266,7 +294,7 @@ func readAt(ctx context.Context, rt http.RoundTripper, key hearing, m *wsd.Match
 	scopes := wsd.ReadScopes(m.Scopes)
 	f.Kind, f.Indoor = kindOf(m.Types, scopes, services)
 	f.Name, f.Model = scopes.Name, plainHardware(scopes.Hardware)
-	if err := readDetails(ctx, c, key.addr, &f); err != nil {
+	if err := readDetails(ctx, c, key.addr, key.mac, &f); err != nil {
 		return device.Sighting{}, err
 	}
 	return device.Sighting{At: time.Now(), By: ByService, MAC: key.mac, Address: key.addr, Endpoint: m.Endpoint, Facts: f}, nil
@@ -282,7 +310,7 @@ func hostOf(a netip.Addr) string {
 }
 
 // readDetails fills in what the device tells; what it refuses stays empty.
-func readDetails(ctx context.Context, c *onvif.Client, at netip.Addr, f *device.Facts) error {
+func readDetails(ctx context.Context, c *onvif.Client, at netip.Addr, mac device.MAC, f *device.Facts) error {
 	info, err := c.Information(ctx)
 	if fatal(err) {
 		return err
@@ -290,7 +318,7 @@ func readDetails(ctx context.Context, c *onvif.Client, at netip.Addr, f *device.
 	if err == nil {
 		f.Make, f.Model, f.Firmware, f.Serial = info.Make, info.Model, info.Firmware, info.Serial
 	}
-	settings, macs, err := c.Network(ctx, at)
+	settings, macs, err := c.Network(ctx, at, mac)
 	if fatal(err) {
 		return err
 	}

@@ -260,7 +260,7 @@ func (s *session) read(ctx context.Context) (commission.Found, error) {
 		return f, err
 	}
 	f.Make, f.Model, f.Serial, f.Firmware = info.Make, info.Model, info.Serial, info.Firmware
-	if f.Settings, f.MACs, err = s.Network(ctx, s.at); err != nil {
+	if f.Settings, f.MACs, err = s.Network(ctx, s.at, s.plan.MAC); err != nil {
 		return f, err
 	}
 	if f.Settings.Gateway, err = s.Gateway(ctx); err != nil {

@@ -107,9 +107,11 @@ type surveyRun struct {
 	read      map[device.MAC]bool    // read by any address
 	subnets   map[netip.Prefix]bool  // being visited
 	visitors  map[netip.Prefix]*reach.Visitor
-	services  map[string]bool // types of service asked for by mDNS
-	ports     map[portHeard]bool
-	querier   map[string]bool // by protocol: somebody else asks for group members
+	services  map[string]bool    // types of service asked for by mDNS
+	ports     map[portHeard]bool // that have answered
+	open      map[portHeard]bool // those that take connections
+	usual     map[hearing]bool   // asked for the service at the usual places
+	querier   map[string]bool    // by protocol: somebody else asks for group members
 	dhcpID    [4]byte
 }
 
@@ -118,7 +120,7 @@ func newRun(ctx context.Context, s Survey) *surveyRun {
 		Survey: s, ctx: ctx, ask: make(chan struct{}, askAtOnce), finished: make(chan struct{}), begun: time.Now(),
 		heard: map[hearing]bool{}, matched: map[hearing]*wsd.Match{}, reading: map[hearing]bool{}, read: map[device.MAC]bool{},
 		subnets: map[netip.Prefix]bool{}, visitors: map[netip.Prefix]*reach.Visitor{},
-		services: map[string]bool{}, ports: map[portHeard]bool{}, querier: map[string]bool{}, bySubnet: map[netip.Prefix][]hearing{}, byAddress: map[netip.Addr][]device.MAC{},
+		services: map[string]bool{}, ports: map[portHeard]bool{}, open: map[portHeard]bool{}, usual: map[hearing]bool{}, querier: map[string]bool{}, bySubnet: map[netip.Prefix][]hearing{}, byAddress: map[netip.Addr][]device.MAC{},
 		byMAC: map[device.MAC][]int{}, holders: map[netip.Addr]int{}, accounts: map[device.MAC]*account{}, slow: make(chan struct{}, maxReadings),
 	}
 	r.found.Unvisited, r.found.VLANs = map[netip.Prefix]error{}, map[uint16]int{}

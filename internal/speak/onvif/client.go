@@ -18,6 +18,7 @@ import (
 	"mime"
 	"net/http"
 	"net/http/httptrace"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strconv"
@@ -89,8 +90,10 @@ type Client struct {
 	challenged bool
 	offset     time.Duration // device's clock minus ours
 	clockKnown bool
-	byNTP      bool   // its clock follows NTP
-	iface      string // token of the interface in use
+	byNTP      bool           // its clock follows NTP
+	iface      string         // token of the interface that the device is met by
+	subnet     netip.Prefix   // of that interface
+	others     []netip.Prefix // subnets of its other interfaces
 	// zone and daylight are as the device told them last, to be sent back as they are.
 	zone, daylight string
 	newZone        string // to be told with the time instead
@@ -99,6 +102,7 @@ type Client struct {
 	// asked and answered are when the last request had left and its answer came:
 	// making a connection, which may take long, is not between them.
 	asked, answered time.Time
+	date            time.Time // that the last answer carried; zero without
 }
 
 // New makes a client of the device service at an address, by way of rt. The
@@ -388,6 +392,9 @@ func (c *Client) post(ctx context.Context, action string, body []byte) ([]byte, 
 	}
 	defer res.Body.Close()
 	c.asked, c.answered = at.read(c.now())
+	if c.date, err = http.ParseTime(res.Header.Get("Date")); err != nil {
+		c.date = time.Time{}
+	}
 	if res.StatusCode == http.StatusUnauthorized {
 		if _, err := strongest(res.Header); err == nil {
 			c.challenged = true
@@ -409,13 +416,21 @@ func inner(err error) error {
 	return err
 }
 
-// syncClock learns the offset of the device's clock, which every UsernameToken needs.
+// syncClock learns the offset of the device's clock, which every UsernameToken needs. A
+// device that tells its clock to nobody without a password gives it away by the Date of
+// its refusal, or is taken to be right.
 func (c *Client) syncClock(ctx context.Context) error {
 	if c.clockKnown {
 		return nil
 	}
 	_, _, err := c.Clock(ctx)
-	return err
+	if err == nil || errors.Is(err, ErrUnreachable) || errors.Is(err, ErrNoReply) {
+		return err
+	}
+	if c.offset = 0; !c.date.IsZero() {
+		c.offset = c.date.Sub(c.answered)
+	}
+	return nil
 }
 
 // Close lets idle connections go.

@@ -274,7 +274,7 @@ func TestNetworkTakesTheInterfaceItWasMetAt(t *testing.T) {
 		}
 		send(w, 200, networkReply)
 	})
-	s, macs, err := cl.Network(t.Context(), netip.MustParseAddr("10.0.0.8"))
+	s, macs, err := cl.Network(t.Context(), netip.MustParseAddr("10.0.0.8"), device.MAC{})
 	require.NoError(t, err)
 	assert.Equal(t, device.Settings{Address: netip.MustParseAddr("10.0.0.8"), Prefix: 16, DHCP: true}, s)
 	assert.Len(t, macs, 2)
@@ -295,6 +295,7 @@ func TestHostileAnswersAreErrors(t *testing.T) {
 		assert.Error(t, err, name)
 	}
 	_, _, err := stub(t, func(w http.ResponseWriter, _ *http.Request, _, _ string) {
+		w.Header()["Date"] = nil
 		send(w, 200, "<X><SystemDateAndTime/></X>")
 	}).Clock(t.Context())
 	assert.Error(t, err)

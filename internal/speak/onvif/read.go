@@ -44,37 +44,63 @@ const (
 	clockTries    = 3
 )
 
+// dateXML is a moment (tt:DateTime).
+type dateXML struct {
+	Time struct{ Hour, Minute, Second number }
+	Date struct{ Year, Month, Day number }
+}
+
+func (d dateXML) moment() time.Time {
+	if d.Date.Year == 0 {
+		return time.Time{}
+	}
+	return time.Date(int(d.Date.Year), time.Month(d.Date.Month), int(d.Date.Day), int(d.Time.Hour), int(d.Time.Minute), int(d.Time.Second), 0, time.UTC)
+}
+
+type clockXML struct {
+	Kind     string  `xml:"SystemDateAndTime>DateTimeType"`
+	Zone     string  `xml:"SystemDateAndTime>TimeZone>TZ"`
+	Daylight string  `xml:"SystemDateAndTime>DaylightSavings"`
+	UTC      dateXML `xml:"SystemDateAndTime>UTCDateTime"`
+	Local    dateXML `xml:"SystemDateAndTime>LocalDateTime"`
+}
+
+// utc gives the device's time: as it says, or by the Date of its answer (RFC 9110,
+// 6.6.1), or its local time where its zone is none.
+func (a clockXML) utc(date time.Time) (time.Time, bool) {
+	if t := a.UTC.moment(); !t.IsZero() {
+		return t, true
+	}
+	if !date.IsZero() {
+		return date, true
+	}
+	zone := strings.ToUpper(strings.TrimSpace(a.Zone))
+	plain := zone == "" || strings.HasPrefix(zone, "UTC") && strings.Trim(zone, "UTC0+-:") == "" || strings.HasPrefix(zone, "GMT") && strings.Trim(zone, "GMT0+-:") == ""
+	t := a.Local.moment()
+	return t, plain && !t.IsZero()
+}
+
 // readClock reads the clock once, and tells how long the answer took.
 func (c *Client) readClock(ctx context.Context) (offset, took time.Duration, err error) {
-	var a struct {
-		Kind     string `xml:"SystemDateAndTime>DateTimeType"`
-		Zone     string `xml:"SystemDateAndTime>TimeZone>TZ"`
-		Daylight string `xml:"SystemDateAndTime>DaylightSavings"`
-		UTC      struct {
-			Time struct {
-				Hour, Minute, Second int
-			}
-			Date struct {
-				Year, Month, Day int
-			}
-		} `xml:"SystemDateAndTime>UTCDateTime"`
-	}
-	// This operation is open to everyone (access class PRE_AUTH), and a token
-	// could not be right yet.
+	var a clockXML
+	// This operation is open to everyone (access class PRE_AUTH), and a token could not be
+	// right yet. Some devices want the password all the same, once it is known to fit.
 	was := c.scheme
 	if was == byToken {
 		c.scheme = anonymous
 	}
 	err = c.call(ctx, "GetSystemDateAndTime", "", &a)
 	c.scheme = was
+	if errors.Is(err, ErrRefused) && was == byToken && c.proven {
+		err = c.call(ctx, "GetSystemDateAndTime", "", &a)
+	}
 	if err != nil {
 		return 0, 0, err
 	}
-	u := a.UTC
-	if u.Date.Year == 0 {
+	told, ok := a.utc(c.date)
+	if !ok {
 		return 0, 0, fmt.Errorf("GetSystemDateAndTime: no UTC time in the answer")
 	}
-	told := time.Date(u.Date.Year, time.Month(u.Date.Month), u.Date.Day, u.Time.Hour, u.Time.Minute, u.Time.Second, 0, time.UTC)
 	took = c.answered.Sub(c.asked)
 	c.byNTP = strings.TrimSpace(a.Kind) == "NTP"
 	c.zone, c.daylight = strings.TrimSpace(a.Zone), strings.TrimSpace(a.Daylight)
@@ -155,100 +181,6 @@ func (c *Client) capabilities(ctx context.Context) ([]string, error) {
 	return out, err
 }
 
-// interfaceXML is one network interface of GetNetworkInterfaces.
-type interfaceXML struct {
-	Token   string `xml:"token,attr"`
-	Enabled bool   `xml:"Enabled"`
-	Info    struct {
-		HwAddress string
-	}
-	IPv4 struct {
-		Enabled bool
-		Config  struct {
-			Manual    []addressXML
-			LinkLocal *addressXML
-			FromDHCP  *addressXML
-			DHCP      bool
-		}
-	}
-}
-
-type addressXML struct {
-	Address      string
-	PrefixLength int
-}
-
-func (a addressXML) parse() (netip.Addr, int) {
-	addr, err := netip.ParseAddr(strings.TrimSpace(a.Address))
-	if err != nil || a.PrefixLength < 0 || a.PrefixLength > 32 {
-		return netip.Addr{}, 0
-	}
-	return addr, a.PrefixLength
-}
-
-// settings gives the address in use on an interface.
-func (i interfaceXML) settings() device.Settings {
-	s := device.Settings{DHCP: i.IPv4.Config.DHCP}
-	cfg := i.IPv4.Config
-	switch {
-	case cfg.DHCP && cfg.FromDHCP != nil:
-		s.Address, s.Prefix = cfg.FromDHCP.parse()
-	case len(cfg.Manual) > 0 && !cfg.DHCP:
-		s.Address, s.Prefix = cfg.Manual[0].parse()
-	case cfg.LinkLocal != nil:
-		s.Address, s.Prefix = cfg.LinkLocal.parse()
-	case len(cfg.Manual) > 0:
-		s.Address, s.Prefix = cfg.Manual[0].parse()
-	}
-	return s
-}
-
-// Network reads the interface in use, its address, and all MACs
-// (GetNetworkInterfaces). at is the address the device was met at.
-func (c *Client) Network(ctx context.Context, at netip.Addr) (device.Settings, []device.MAC, error) {
-	var a struct {
-		NetworkInterfaces []interfaceXML
-	}
-	if err := c.call(ctx, "GetNetworkInterfaces", "", &a); err != nil {
-		return device.Settings{}, nil, err
-	}
-	var macs []device.MAC
-	best := -1
-	for i, n := range a.NetworkInterfaces {
-		if m, err := device.ParseMAC(strings.TrimSpace(n.Info.HwAddress)); err == nil {
-			macs = append(macs, m)
-		}
-		if best < 0 && n.Enabled || n.settings().Address == at {
-			best = i
-		}
-	}
-	if best < 0 {
-		return device.Settings{}, macs, fmt.Errorf("GetNetworkInterfaces: no interface is enabled")
-	}
-	c.iface = a.NetworkInterfaces[best].Token
-	return a.NetworkInterfaces[best].settings(), macs, nil
-}
-
-// gatewaysXML is the answer of GetNetworkDefaultGateway.
-type gatewaysXML struct {
-	V4 []string `xml:"NetworkGateway>IPv4Address"`
-	V6 []string `xml:"NetworkGateway>IPv6Address"`
-}
-
-// Gateway reads the IPv4 default gateway (GetNetworkDefaultGateway); the zero address is none.
-func (c *Client) Gateway(ctx context.Context) (netip.Addr, error) {
-	var a gatewaysXML
-	if err := c.call(ctx, "GetNetworkDefaultGateway", "", &a); err != nil {
-		return netip.Addr{}, err
-	}
-	for _, s := range a.V4 {
-		if addr, err := netip.ParseAddr(strings.TrimSpace(s)); err == nil && !addr.IsUnspecified() {
-			return addr, nil
-		}
-	}
-	return netip.Addr{}, nil
-}
-
 // Servers are the servers of one sort that a device is set to ask.
 type Servers struct {
 	Offered   bool // it has this setting
@@ -259,7 +191,7 @@ type Servers struct {
 type hostXML struct{ IPv4Address, IPv6Address string }
 
 type hostsOf struct {
-	FromDHCP     bool
+	FromDHCP     flag
 	SearchDomain []string
 	DNSManual    []hostXML
 	DNSFromDHCP  []hostXML
@@ -271,14 +203,14 @@ type hostsOf struct {
 func (c *Client) DNS(ctx context.Context) (Servers, error) {
 	var a struct{ DNSInformation hostsOf }
 	err := c.call(ctx, "GetDNS", "", &a)
-	return servers(err, a.DNSInformation.FromDHCP, a.DNSInformation.DNSManual, a.DNSInformation.DNSFromDHCP)
+	return servers(err, bool(a.DNSInformation.FromDHCP), a.DNSInformation.DNSManual, a.DNSInformation.DNSFromDHCP)
 }
 
 // NTP reads the NTP servers (GetNTP). A device without the setting is no error.
 func (c *Client) NTP(ctx context.Context) (Servers, error) {
 	var a struct{ NTPInformation hostsOf }
 	err := c.call(ctx, "GetNTP", "", &a)
-	return servers(err, a.NTPInformation.FromDHCP, a.NTPInformation.NTPManual, a.NTPInformation.NTPFromDHCP)
+	return servers(err, bool(a.NTPInformation.FromDHCP), a.NTPInformation.NTPManual, a.NTPInformation.NTPFromDHCP)
 }
 
 func servers(err error, fromDHCP bool, manual, given []hostXML) (Servers, error) {
@@ -294,7 +226,7 @@ func servers(err error, fromDHCP bool, manual, given []hostXML) (Servers, error)
 		manual = given
 	}
 	for _, h := range manual {
-		if a, err := netip.ParseAddr(strings.TrimSpace(h.IPv4Address)); err == nil && a.Is4() && !a.IsUnspecified() {
+		if a, ok := parseAddr(h.IPv4Address); ok && a.Is4() && !a.IsUnspecified() {
 			out.Addresses = append(out.Addresses, a)
 		}
 	}
@@ -307,7 +239,7 @@ func (c *Client) HasTLSOff(ctx context.Context) (bool, error) {
 	var a struct {
 		NetworkProtocols []struct {
 			Name    string
-			Enabled bool
+			Enabled flag
 		}
 	}
 	err := c.call(ctx, "GetNetworkProtocols", "", &a)
@@ -351,11 +283,11 @@ func (c *Client) Name(ctx context.Context) (string, error) {
 // (GetPasswordComplexityConfiguration); nil when it publishes none.
 func (c *Client) Rules(ctx context.Context) (*secret.Rules, error) {
 	var a struct {
-		MinLen                  int
-		Uppercase               int
-		Number                  int
-		SpecialChars            int
-		BlockUsernameOccurrence bool
+		MinLen                  number
+		Uppercase               number
+		Number                  number
+		SpecialChars            number
+		BlockUsernameOccurrence flag
 	}
 	err := c.call(ctx, "GetPasswordComplexityConfiguration", "", &a)
 	var fault *soap.Fault
@@ -366,11 +298,9 @@ func (c *Client) Rules(ctx context.Context) (*secret.Rules, error) {
 		return nil, err
 	}
 	// What no password can meet stays so, and adds up without running over.
-	for _, n := range []*int{&a.MinLen, &a.Uppercase, &a.Number, &a.SpecialChars} {
-		*n = min(max(*n, 0), maxRule)
-	}
+	bound := func(n number) int { return min(max(int(n), 0), maxRule) }
 	return &secret.Rules{
-		MinLen: a.MinLen, Upper: a.Uppercase, Digits: a.Number, Special: a.SpecialChars, NoUser: a.BlockUsernameOccurrence,
+		MinLen: bound(a.MinLen), Upper: bound(a.Uppercase), Digits: bound(a.Number), Special: bound(a.SpecialChars), NoUser: bool(a.BlockUsernameOccurrence),
 	}, nil
 }
 
@@ -448,7 +378,7 @@ func (c *Client) Opens(ctx context.Context, user string, p secret.Password) (boo
 	c.Close() // offered on a connection that turns out to be gone, it would be a try for nothing
 	other := c.like()
 	other.login(user, p)
-	_, _, err := other.Network(ctx, netip.Addr{})
+	_, _, err := other.Network(ctx, netip.Addr{}, device.MAC{})
 	var fault *soap.Fault
 	if errors.As(err, &fault) && fault.Status == http.StatusForbidden && other.scheme == byDigest {
 		return true, nil // known to it, and not allowed even this (RFC 9110, 15.5.4); a wrong password gets 401
@@ -461,7 +391,7 @@ func (c *Client) Opens(ctx context.Context, user string, p secret.Password) (boo
 
 // RefusesAnonymous reports whether the network settings are closed to those without a password.
 func (c *Client) RefusesAnonymous(ctx context.Context) (bool, error) {
-	_, _, err := c.like().Network(ctx, netip.Addr{})
+	_, _, err := c.like().Network(ctx, netip.Addr{}, device.MAC{})
 	if errors.Is(err, ErrRefused) {
 		return true, nil
 	}

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"janustat/core/device"
 	"janustat/core/secret"
 	"janustat/internal/speak/soap"
 	"janustat/internal/speak/wsd"
@@ -168,40 +167,6 @@ func (c *Client) SetName(ctx context.Context, name string) error {
 		b.WriteString("<tds:Scopes>" + soap.Text(item) + "</tds:Scopes>")
 	}
 	return c.call(ctx, "SetScopes", b.String(), nil)
-}
-
-// SetAddress sets a static address with DHCP off on the interface in use
-// (SetNetworkInterfaces); restart tells whether the device wants one first.
-func (c *Client) SetAddress(ctx context.Context, s device.Settings) (restart bool, err error) {
-	if c.iface == "" {
-		if _, _, err := c.Network(ctx, netip.Addr{}); err != nil {
-			return false, err
-		}
-	}
-	var a struct{ RebootNeeded bool }
-	err = c.call(ctx, "SetNetworkInterfaces", fmt.Sprintf(
-		"<tds:InterfaceToken>%s</tds:InterfaceToken><tds:NetworkInterface><tt:Enabled>true</tt:Enabled>"+
-			"<tt:IPv4><tt:Enabled>true</tt:Enabled><tt:Manual><tt:Address>%s</tt:Address><tt:PrefixLength>%d</tt:PrefixLength></tt:Manual>"+
-			"<tt:DHCP>false</tt:DHCP></tt:IPv4></tds:NetworkInterface>",
-		soap.Text(c.iface), s.Address, s.Prefix), &a)
-	return a.RebootNeeded, err
-}
-
-// SetGateway sets the IPv4 default gateway (SetNetworkDefaultGateway). IPv6 ones go back
-// as they were.
-func (c *Client) SetGateway(ctx context.Context, gateway netip.Addr) error {
-	var was gatewaysXML
-	var fault *soap.Fault
-	if err := c.call(ctx, "GetNetworkDefaultGateway", "", &was); err != nil && !errors.As(err, &fault) {
-		return err
-	}
-	inner := fmt.Sprintf("<tds:IPv4Address>%s</tds:IPv4Address>", gateway)
-	for _, text := range was.V6 {
-		if a, err := netip.ParseAddr(strings.TrimSpace(text)); err == nil && a.Is6() {
-			inner += fmt.Sprintf("<tds:IPv6Address>%s</tds:IPv6Address>", a)
-		}
-	}
-	return c.call(ctx, "SetNetworkDefaultGateway", inner, nil)
 }
 
 // Restart restarts the device (SystemReboot).
