@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"janustat/core/device"
+	"janustat/core/ground"
 	"janustat/core/secret"
 )
 
@@ -162,6 +163,15 @@ type Account struct {
 	Level Level
 }
 
+// Is reports whether two accounts are the same: devices write names and levels in a case
+// of their own.
+func (a Account) Is(o Account) bool {
+	return a.Named(o.Name) && strings.EqualFold(string(a.Level), string(o.Level))
+}
+
+// Named reports whether an account has a name, in any case.
+func (a Account) Named(name string) bool { return strings.EqualFold(a.Name, name) }
+
 // User is a further user that a device is to have.
 type User struct {
 	Account
@@ -219,9 +229,23 @@ type Identity struct {
 	Endpoint string
 }
 
+// wanted reports whether servers are to be set, and can be.
+func (s Servers) wanted(want []netip.Addr) bool { return s.Told && len(want) > 0 }
+
 // differ reports whether servers are not those wanted, where any are.
 func (s Servers) differ(want []netip.Addr) bool {
-	return s.Told && len(want) > 0 && (s.FromDHCP || !slices.Equal(s.Addresses, want))
+	return s.wanted(want) && (s.FromDHCP || !slices.Equal(s.Addresses, want))
+}
+
+// String lists the servers, or says where they come from.
+func (s Servers) String() string {
+	switch {
+	case s.FromDHCP:
+		return "from DHCP"
+	case len(s.Addresses) == 0:
+		return "none"
+	}
+	return ground.List(s.Addresses)
 }
 
 // Facts gives what the reading says, in the form that a device keeps.
@@ -244,8 +268,8 @@ type Site interface {
 	// Return waits for a device that was told to move or to restart while at
 	// was: until it announces itself at one of the places, answers at another
 	// than was, or has been away and answers at was again. A device that never
-	// goes is found at was after a while.
-	Return(ctx context.Context, p Plan, was netip.Addr, places []netip.Addr) (netip.Addr, error)
+	// goes is found at was after a while; then stayed is true.
+	Return(ctx context.Context, p Plan, was netip.Addr, places []netip.Addr) (at netip.Addr, stayed bool, err error)
 	// Repowered waits until a device that was at was has been away and is back, or
 	// announces itself, at one of the places.
 	Repowered(ctx context.Context, p Plan, was netip.Addr, places []netip.Addr) (netip.Addr, error)
@@ -401,51 +425,7 @@ func trouble(err error, next, reason string) error {
 	return &Trouble{Reason: reason, Next: next, Err: err}
 }
 
-// Decide gives the writes that turn what was found into what is planned, in
-// order. Nothing that is already right is written (safety rule 3).
-func Decide(p Plan, f Found) []Step {
-	var steps []Step
-	if t := p.Target.Zone; t != "" && !f.NoZone && f.Settings.Zone != t {
-		steps = append(steps, StepZone)
-	}
-	enough := min(clockSet+f.ClockDoubt, ClockTolerance)
-	if f.ByNTP && !f.NTP.differ(p.Target.NTP) {
-		// It is rather left to the server it follows.
-		enough = min(enough+500*time.Millisecond, ClockTolerance)
-	}
-	if f.Clock.Abs() > enough {
-		steps = append(steps, StepClock)
-	}
-	if name := p.name(f.Settings.Name); name != "" && f.Settings.Name != name {
-		steps = append(steps, StepName)
-	}
-	for _, u := range p.Users {
-		if u.missing(f) {
-			steps = append(steps, StepUser)
-			break
-		}
-	}
-	if p.Target.DHCP {
-		return steps // address, gateway and servers are the DHCP server's to give
-	}
-	if f.DNS.differ(p.Target.DNS) {
-		steps = append(steps, StepDNS)
-	}
-	// A clock that was set by hand no longer follows NTP.
-	byHand := !f.ByNTP || slices.Contains(steps, StepClock)
-	if f.NTP.differ(p.Target.NTP) || f.NTP.Told && byHand && len(p.Target.NTP) > 0 {
-		steps = append(steps, StepNTP)
-	}
-	if s := f.Settings; s.Address != p.Target.Address || s.Prefix != p.Target.Prefix || s.DHCP {
-		steps = append(steps, StepAddress)
-	}
-	if p.Target.Gateway.IsValid() && f.Settings.Gateway != p.Target.Gateway {
-		steps = append(steps, StepGateway)
-	}
-	return steps
-}
-
 // missing reports whether a device lacks a user, or has it otherwise.
 func (u User) missing(f Found) bool {
-	return !u.Made || !slices.Contains(f.Accounts, u.Account)
+	return !u.Made || !slices.ContainsFunc(f.Accounts, u.Is)
 }

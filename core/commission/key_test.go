@@ -229,7 +229,7 @@ func TestServersAndTheClockThatFollowsThem(t *testing.T) {
 	p.Target.NTP = ntp
 	r = d.run(t.Context(), p)
 	require.Equal(t, Done, r.Status, r.Reason)
-	assert.Equal(t, []string{"key", "clock", "name", "ntp", "address", "gateway"}, d.writes(), "what it refuses is not asked of it again")
+	assert.Equal(t, []string{"key", "clock", "name", "ntp", "address", "ntp", "gateway"}, d.writes(), "what it refuses is asked of it once more at its new address, and not again")
 	require.Len(t, r.Notes, 1)
 	assert.Contains(t, r.Notes[0], "refuses its NTP (10.61.8.1 10.61.8.42)")
 

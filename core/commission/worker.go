@@ -16,11 +16,13 @@ import (
 // Limits on waiting and repeating. Devices restart in half a minute as a rule;
 // recorders with large disks take several.
 const (
-	FindLimit   = 8 * time.Second  // a device that is there answers within this
-	ReturnLimit = 4 * time.Minute  // a restart
-	ResetLimit  = 40 * time.Second // to turn up where it was, after a reset whose answer was lost
-	maxPasses   = 4                // readings until nothing differs
-	maxBreaks   = 8                // conversations that broke off and were taken up again
+	FindLimit   = 8 * time.Second // a device that is there answers within this
+	ReturnLimit = 4 * time.Minute // a restart
+	// ServiceLimit is how long a device that has restarted may answer without its service.
+	ServiceLimit = 3 * time.Minute
+	ResetLimit   = 40 * time.Second // to turn up where it was, after a reset whose answer was lost
+	maxPasses    = 4                // readings until nothing differs
+	maxBreaks    = 8                // conversations that broke off and were taken up again
 )
 
 // Worker commissions devices, one per call of Run.
@@ -41,7 +43,7 @@ func (w Worker) Run(ctx context.Context, p Plan) Result { return w.carry(ctx, p,
 
 func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Context) error) Result {
 	r := &run{
-		Worker: w, plan: p, at: p.From, refused: map[Step]bool{}, given: map[string]bool{}, repowered: map[string]bool{}, renews: p.Renewing,
+		Worker: w, plan: p, at: p.From, refused: map[Step]refusal{}, taken: map[Step]int{}, given: map[string]bool{}, repowered: map[string]bool{}, renews: p.Renewing,
 		result: Result{Plan: p, Spent: map[Step]time.Duration{}},
 	}
 	r.plan.Users = slices.Clone(p.Users)
@@ -87,18 +89,27 @@ type run struct {
 	session Session
 	held    bool // has a place
 	claim   Claim
-	entered bool            // the session carries the password
-	keyed   bool            // its first password was set in this run
-	sure    Credential      // known in this run to open it
-	refused map[Step]bool   // settings that it refuses and can do without
-	given   map[string]bool // further users given a password in this run that has not opened it yet
-	found   Found
-	result  Result
-	detail  string // of the write under way, for the journal
-	unknown bool   // of the last pass: whether a write was carried out
-	denied  bool   // the last write was refused by the device itself, and that is recorded
-	mayKey  bool   // this command may give a fresh device its first password
-	renews  bool   // it may have made itself another certificate, since this run or the last sent what some do that at
+	spoken  bool       // there was a session before
+	entered bool       // the session carries the password
+	keyed   bool       // its first password was set in this run
+	sure    Credential // known in this run to open it
+	refused map[Step]refusal
+	taken   map[Step]int // how often it has taken a setting
+	left    []Step       // due in this pass, after the one that is being written
+	phase   int          // grows when it was moved or restarted
+	// What became of its address: it has taken it, it was restarted after that, it stayed
+	// where it was when told to go, and was waited for then.
+	addressed, restarted, stayed, waited bool
+
+	deferred error           // trouble that the rest did not wait for
+	given    map[string]bool // further users given a password in this run that has not opened it yet
+	found    Found
+	result   Result
+	detail   string // of the write under way, for the journal
+	unknown  bool   // of the last pass: whether a write was carried out
+	denied   bool   // the last write was refused by the device itself, and that is recorded
+	mayKey   bool   // this command may give a fresh device its first password
+	renews   bool   // it may have made itself another certificate, since this run or the last sent what some do that at
 	// repowered are the settings for which a person has powered it off and on already.
 	repowered map[string]bool
 	inside    time.Duration // of steps done inside the one that is being timed
@@ -134,7 +145,10 @@ func (w Worker) Restart(ctx context.Context, p Plan) Result {
 		if _, err := r.meet(ctx); err != nil {
 			return err
 		}
-		return r.restart(ctx, false)
+		if err := r.restart(ctx, false, "as asked for"); !errors.Is(err, errMoved) {
+			return err
+		}
+		return nil
 	})
 }
 
@@ -285,11 +299,21 @@ func (r *run) pass(ctx context.Context, first bool) (done bool, err error) {
 	if err := r.checkLease(found); err != nil {
 		return false, err
 	}
-	steps := slices.DeleteFunc(Decide(r.plan, found), func(s Step) bool { return r.refused[s] })
-	if len(steps) == 0 {
-		return true, r.verify(ctx, found)
+	due := Decide(r.plan, found)
+	if r.addressed && !r.plan.Target.DHCP && r.at != r.plan.Target.Address {
+		// It has taken its address before, and is still where it was.
+		if done, err := r.stay(ctx); done || err != nil {
+			return false, err
+		}
 	}
-	return false, r.write(ctx, steps)
+	due = slices.DeleteFunc(due, r.stands)
+	if len(due) == 0 {
+		if err := r.verify(ctx, found); err != nil {
+			return true, err
+		}
+		return true, r.deferred
+	}
+	return false, r.write(ctx, due)
 }
 
 // awaitPower waits until a person has powered the device off and on.
@@ -347,7 +371,7 @@ func (r *run) find(ctx context.Context, step Step, limit time.Duration) error {
 		ctx, cancel := context.WithTimeoutCause(ctx, limit, errors.New("no answer"))
 		defer cancel()
 		if step == StepReturn {
-			at, err = r.Site.Return(ctx, r.plan, r.at, places)
+			at, r.stayed, err = r.Site.Return(ctx, r.plan, r.at, places)
 		} else {
 			at, err = r.Site.Find(ctx, r.plan, places)
 		}
@@ -401,11 +425,18 @@ func (r *run) open(ctx context.Context) error {
 	}
 	defer r.clock(StepOpen)()
 	var s Session
+	begun := r.Site.Now()
 	err := r.tethered(ctx, func() (err error) {
-		if s, err = r.Site.Open(ctx, r.plan, r.at); err != nil && r.elsewhere(ctx) {
-			s, err = r.Site.Open(ctx, r.plan, r.at)
+		for {
+			if s, err = r.Site.Open(ctx, r.plan, r.at); err != nil && r.elsewhere(ctx) {
+				s, err = r.Site.Open(ctx, r.plan, r.at)
+			}
+			// One that was spoken with before has a service: it may come up minutes after
+			// the device answers by ARP.
+			if err == nil || !r.spoken || ctx.Err() != nil || r.Site.Now().Sub(begun) > ServiceLimit {
+				return err
+			}
 		}
-		return err
 	})
 	if err != nil {
 		next := "run `janustat commission` again; if it repeats, power the device off and on"
@@ -414,7 +445,7 @@ func (r *run) open(ctx context.Context) error {
 		}
 		return trouble(err, next, fmt.Sprintf("cannot be reached at %s", r.at))
 	}
-	r.session, r.entered = s, false
+	r.session, r.entered, r.spoken = s, false, true
 	return nil
 }
 

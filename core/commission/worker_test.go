@@ -45,7 +45,6 @@ type toy struct {
 	loseMove    int  // so many replies are lost when the address changes, the change being made
 	loseBefore  int  // so many requests are lost before anything happens
 	loseKey     int  // so many CreateUsers replies are lost, the user being made
-	ignore      bool // takes settings and does not keep them
 	inUse       bool
 	journalFail bool
 	rules       *secret.Rules
@@ -80,6 +79,15 @@ type toy struct {
 	cancelAt    string        // at this write
 	lateFor     time.Duration // what opening takes
 	cableOut    bool          // the laptop's own; it is put back in
+	silentBoot  bool          // it uses an address after a restart, for which it does not ask
+	lazy        int           // it acts on a restart when it has been waited for
+	gatewayOnce bool          // it forgets its gateway when it gets an address, once
+	gatewayIn   bool          // it takes only a gateway in the subnet it is in
+	wantsGW     bool          // it takes an address only once its gateway is set
+	frozen      bool          // it takes an address only with DHCP off
+	noDNSByDHCP bool          // it takes DNS servers only with DHCP off
+	refuses     map[Step]bool // it never takes these
+	forgets     map[Step]bool // it takes these and does not keep them
 
 	log []string
 }
@@ -112,8 +120,9 @@ func (t *toy) Find(_ context.Context, _ Plan, places []netip.Addr) (netip.Addr, 
 	return t.at, nil
 }
 
-func (t *toy) Return(ctx context.Context, p Plan, _ netip.Addr, places []netip.Addr) (netip.Addr, error) {
-	return t.Find(ctx, p, places)
+func (t *toy) Return(ctx context.Context, p Plan, was netip.Addr, places []netip.Addr) (netip.Addr, bool, error) {
+	at, err := t.Find(ctx, p, places)
+	return at, at == was && t.lazy > 0, err
 }
 
 func (t *toy) Repowered(ctx context.Context, p Plan, _ netip.Addr, places []netip.Addr) (netip.Addr, error) {
@@ -122,6 +131,10 @@ func (t *toy) Repowered(ctx context.Context, p Plan, _ netip.Addr, places []neti
 		return netip.Addr{}, context.DeadlineExceeded
 	}
 	t.closed = false
+	if t.lazy > 0 { // it restarts at last
+		t.lazy = 0
+		t.boot()
+	}
 	return t.Find(ctx, p, places)
 }
 
@@ -226,6 +239,9 @@ func (s *toySession) SetZone(_ context.Context, zone string) error {
 
 func (s *toySession) SetDNS(_ context.Context, list []netip.Addr) error {
 	s.note("write dns")
+	if s.refuses[StepDNS] || s.noDNSByDHCP && s.set.Settings.DHCP {
+		return errors.New("not while DHCP is on")
+	}
 	s.set.DNS = Servers{Told: true, Addresses: list}
 	return nil
 }
@@ -311,18 +327,24 @@ func (s *toySession) SetClock(context.Context) (time.Duration, error) {
 	if s.closed || s.stubborn {
 		return 0, ErrWindow
 	}
+	if s.refuses[StepClock] {
+		return 0, errors.New("no clock")
+	}
 	if s.cancelAt == "clock" {
 		s.cancel()
 	}
-	if !s.ignore {
-		s.set.Clock, s.set.ByNTP = -s.late, false
-	}
+	s.set.Clock, s.set.ByNTP = -s.late, false
 	return s.late, nil
 }
 
 func (s *toySession) SetName(_ context.Context, n string) error {
 	s.note("write name")
-	s.set.Settings.Name = n
+	if s.refuses[StepName] {
+		return errors.New("no names")
+	}
+	if !s.forgets[StepName] {
+		s.set.Settings.Name = n
+	}
 	return nil
 }
 
@@ -335,8 +357,15 @@ func (s *toySession) SetAddress(_ context.Context, t device.Settings) (bool, err
 		s.loseBefore--
 		return false, ErrReplyLost
 	}
-	if s.dhcpOnly {
+	if s.dhcpOnly || s.wantsGW && s.set.Settings.Gateway != gateway || s.frozen && s.set.Settings.DHCP && t.Address != s.at {
 		return false, errors.New("not supported")
+	}
+	if s.gatewayOnce {
+		s.gatewayOnce, s.set.Settings.Gateway = false, netip.Addr{}
+	}
+	if s.silentBoot {
+		s.next = &t
+		return false, nil
 	}
 	if s.needsBoot {
 		s.next = &t
@@ -352,16 +381,28 @@ func (s *toySession) SetAddress(_ context.Context, t device.Settings) (bool, err
 
 func (s *toySession) SetGateway(_ context.Context, g netip.Addr) error {
 	s.note("write gateway")
-	s.set.Settings.Gateway = g
+	if s.gatewayIn && s.at != newPlace {
+		return errors.New("outside the subnet")
+	}
+	if !s.forgets[StepGateway] {
+		s.set.Settings.Gateway = g
+	}
 	return nil
 }
 
 func (s *toySession) Restart(context.Context) error {
 	s.note("write restart")
-	if s.next != nil {
-		s.set.Settings.Address, s.set.Settings.Prefix, s.at = s.next.Address, s.next.Prefix, s.next.Address
+	if s.lazy == 0 {
+		s.boot()
 	}
 	return ErrReplyLost
+}
+
+func (t *toy) boot() {
+	if t.next != nil {
+		t.set.Settings.Address, t.set.Settings.Prefix, t.at = t.next.Address, t.next.Prefix, t.next.Address
+		t.next = nil
+	}
 }
 
 func (s *toySession) Reset(context.Context) error {
@@ -469,7 +510,7 @@ func TestRunNeedsYou(t *testing.T) {
 		{"another device", func(d *toy, _ *Plan) { d.serial = "S2" }, "serial S2, not S1", nil},
 		{"address in use", func(d *toy, _ *Plan) { d.inUse = true }, "02:00:00:00:00:99", []string{"key", "clock", "name"}},
 		{"password rules", func(d *toy, _ *Plan) { d.rules = &secret.Rules{MinLen: 20} }, "at least 20", nil},
-		{"does not keep", func(d *toy, _ *Plan) { d.ignore = true }, "does not keep", []string{"key", "clock", "name", "address", "clock", "gateway", "clock", "clock"}},
+		{"does not keep", func(d *toy, _ *Plan) { d.forgets = map[Step]bool{StepGateway: true} }, "does not keep", []string{"key", "clock", "name", "address", "gateway", "gateway", "gateway"}},
 		{"stays open", func(d *toy, _ *Plan) { d.open = true }, "without a password", []string{"key", "clock", "name", "address", "gateway"}},
 		{"journal full", func(d *toy, _ *Plan) { d.journalFail = true }, "nothing was sent", nil},
 		{"would strand", func(_ *toy, p *Plan) { p.Target.Gateway = netip.MustParseAddr("10.62.0.1") }, "outside the subnet", nil},
@@ -569,7 +610,7 @@ func (s siteFunc) Find(c context.Context, p Plan, a []netip.Addr) (netip.Addr, e
 	return s.toy(p).Find(c, p, a)
 }
 
-func (s siteFunc) Return(c context.Context, p Plan, w netip.Addr, a []netip.Addr) (netip.Addr, error) {
+func (s siteFunc) Return(c context.Context, p Plan, w netip.Addr, a []netip.Addr) (netip.Addr, bool, error) {
 	return s.toy(p).Return(c, p, w, a)
 }
 

@@ -4,99 +4,155 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
 
+	"janustat/core/device"
 	"janustat/core/secret"
 	"janustat/core/text"
 )
 
-// write carries out the steps of one pass. Address and gateway come last; a
-// device that moves at once gets its gateway in the next pass.
-func (r *run) write(ctx context.Context, steps []Step) error {
-	moved := false
-	for _, s := range steps {
+// write carries out the settings of one pass that are due, in the order of the table.
+// After a device was moved, or fell silent, the next pass looks at what is left.
+func (r *run) write(ctx context.Context, due []Step) error {
+	for i, name := range due {
+		s := stepOf(name)
+		r.left = due[i+1:]
+		w := r.plan.write(name, r.found)
 		var err error
-		w := r.plan.write(s, r.found)
-		switch s {
-		case StepClock:
-			err = r.do(ctx, w, func() error {
-				late, err := r.session.SetClock(ctx)
-				if late > 0 {
-					r.detail = fmt.Sprintf("up to %s late: the answer took that long", late.Round(100*time.Millisecond))
-				}
-				return err
-			})
-		case StepZone:
-			err = r.optional(ctx, w, func() error { return r.session.SetZone(ctx, w.Intent) })
-		case StepName:
-			err = r.do(ctx, w, func() error { return r.session.SetName(ctx, w.Intent) })
-		case StepUser:
-			err = r.users(ctx)
-		case StepDNS:
-			err = r.optional(ctx, w, func() error { return r.session.SetDNS(ctx, r.plan.Target.DNS) })
-		case StepNTP:
-			err = r.optional(ctx, w, func() error { return r.session.SetNTP(ctx, r.plan.Target.NTP) })
-		case StepAddress:
-			var restart bool
-			restart, err = r.address(ctx)
-			if r.plan.Target.DHCP {
-				return nil // it keeps its lease; the next pass looks at what is left
-			}
-			if err == nil {
-				if restart {
-					return r.restart(ctx, slices.Contains(steps, StepGateway))
-				}
-				moved = true
-			}
-		case StepGateway:
-			if moved {
-				continue
-			}
-			err = r.gateway(ctx)
+		switch {
+		case s.name == StepUser || s.name == StepAddress: // journal their writes themselves
+			err = s.do(r, ctx, w)
+		default:
+			err = r.do(ctx, w, func() error { return s.do(r, ctx, w) })
 		}
-		if err != nil && !errors.Is(err, ErrReplyLost) {
-			return err
-		}
-		if err != nil || moved {
-			// Unknown or moved: either way, look in both places. One that was not told to
-			// go is waited for where it is.
+		switch {
+		case errors.Is(err, errMoved):
+			return nil
+		case errors.Is(err, ErrReplyLost):
+			// Unknown: look in both places. One that was not told to go is waited for where it is.
 			step := StepFind
-			if s == StepAddress {
+			if name == StepAddress {
 				step = StepReturn
 			}
 			return r.find(ctx, step, ReturnLimit)
+		case err != nil && r.denied && s.soft && ctx.Err() == nil:
+			r.refused[name] = refusal{r.phase, fmt.Sprintf("refuses its %s (%s): set it at its own page", s.words(), w.Intent)}
+		case err != nil && r.denied && name == StepUser && ctx.Err() == nil:
+			r.refused[name], r.deferred = refusal{r.phase, ""}, err // told at the end: it is no reason to leave it without its address
+		case err != nil:
+			return err
+		case s.soft:
+			if r.taken[name]++; r.taken[name] == keptAfter {
+				r.refused[name] = refusal{forGood, fmt.Sprintf("takes its %s (%s) and does not keep it so: look at its own page", s.words(), w.Intent)}
+			}
 		}
 	}
 	return nil
+}
+
+// refusal is a setting that a device refuses, or does not keep, and can do without.
+type refusal struct {
+	phase int // in which it was refused; in the next it may be taken
+	note  string
+}
+
+// forGood is the phase of a refusal that no other phase changes.
+const forGood = -1
+
+// keptAfter is how often a device takes a setting without keeping it until it is left alone.
+const keptAfter = 2
+
+// stands reports whether a setting was refused as things are: with another address, or
+// after a restart, a device may take what it did not take before.
+func (r *run) stands(s Step) bool {
+	f, refused := r.refused[s]
+	return refused && (f.phase == r.phase || f.phase == forGood)
+}
+
+// words name a setting in a sentence.
+func (s step) words() string {
+	if s.name == StepDNS || s.name == StepNTP {
+		return strings.ToUpper(string(s.name))
+	}
+	return string(s.name)
+}
+
+func (r *run) setClock(ctx context.Context, _ Write) error {
+	late, err := r.session.SetClock(ctx)
+	if late > 0 {
+		r.detail = fmt.Sprintf("up to %s late: the answer took that long", late.Round(100*time.Millisecond))
+	}
+	return err
 }
 
 func (r *run) gateway(ctx context.Context) error {
 	return r.do(ctx, r.plan.write(StepGateway, r.found), func() error { return r.session.SetGateway(ctx, r.plan.Target.Gateway) })
 }
 
-// address gives the device its address once the probe has found it free.
-func (r *run) address(ctx context.Context) (restart bool, err error) {
+// errMoved ends a pass: the device has gone to another address, or was restarted.
+var errMoved = errors.New("it has moved")
+
+// address gives the device its address once the probe has found it free. Where the device
+// refuses it as it is, it is offered after the gateway, and with DHCP switched off first,
+// before it is called unable.
+func (r *run) address(ctx context.Context) error {
 	if err := r.awaitClaim(ctx); err != nil {
-		return false, err
+		return err
 	}
 	if r.plan.Pending {
-		r.plan.Pending = false
-		return true, nil // an earlier run got this far: only the restart is missing
+		r.plan.Pending = false // an earlier run got this far: only the restart is missing
+		return r.restart(ctx, slices.Contains(r.left, StepGateway), "to use the new address")
 	}
-	t := r.plan.Target
-	err = r.do(ctx, r.plan.write(StepAddress, r.found), func() error {
+	target := r.plan.Target
+	restart, err := r.setAddress(ctx, target)
+	if r.denied && slices.Contains(r.left, StepGateway) && ctx.Err() == nil {
+		if gerr := r.gateway(ctx); gerr == nil {
+			restart, err = r.setAddress(ctx, target)
+		} else if !r.denied {
+			return gerr
+		} else {
+			r.denied = true
+		}
+	}
+	if now := r.found.Settings; err != nil && r.denied && now.DHCP && now.Address.Is4() && ctx.Err() == nil {
+		// Some take no address of their own while they have a lease, and keep the one they
+		// have when DHCP is switched off.
+		now.DHCP = false
+		if restart, err = r.setAddress(ctx, now); err == nil && !restart {
+			r.phase++
+			restart, err = r.setAddress(ctx, target)
+		}
+	}
+	switch {
+	case err != nil && r.denied && r.found.Settings.DHCP && ctx.Err() == nil:
+		// A device on DHCP that refuses a static address in every way keeps to DHCP.
+		r.plan.Target.DHCP, r.result.Reserved = true, true
+		return errMoved // it has not: the next pass looks at what is left
+	case err != nil:
+		return err
+	}
+	r.phase++
+	r.addressed = true
+	if restart {
+		return r.restart(ctx, slices.Contains(r.left, StepGateway), "to use the new address")
+	}
+	if err := r.find(ctx, StepReturn, ReturnLimit); err != nil {
+		return err
+	}
+	return errMoved
+}
+
+func (r *run) setAddress(ctx context.Context, t device.Settings) (restart bool, err error) {
+	err = r.do(ctx, Write{Step: StepAddress, Intent: AddressIntent(t)}, func() error {
 		restart, err = r.session.SetAddress(ctx, t)
 		if restart {
 			r.detail = AtRestart
 		}
 		return err
 	})
-	if r.denied && r.found.Settings.DHCP && ctx.Err() == nil {
-		// A device on DHCP that refuses a static address keeps to DHCP.
-		r.plan.Target.DHCP, r.result.Reserved = true, true
-	}
 	return restart, err
 }
 
@@ -117,29 +173,62 @@ func (r *run) awaitClaim(ctx context.Context) error {
 	return r.hold(ctx)
 }
 
-// restart restarts a device that has taken an address, setting the gateway
-// first. A refused gateway is tried again after the restart, since devices may
-// refuse one outside the subnet they are still on.
-func (r *run) restart(ctx context.Context, withGateway bool) error {
+// restart restarts a device, setting the gateway first where that is due. A refused
+// gateway is tried again after the restart, since devices may refuse one outside the
+// subnet they are still on.
+func (r *run) restart(ctx context.Context, withGateway bool, why string) error {
 	if withGateway {
 		if err := r.gateway(ctx); err != nil && !r.denied && !errors.Is(err, ErrReplyLost) {
 			return err
 		}
 	}
-	why := "to use the new address"
-	if !withGateway && r.plan.From == r.plan.Target.Address {
-		why = "as asked for"
-	}
 	err := r.do(ctx, Write{Step: StepRestart, Intent: why}, func() error { return r.session.Restart(ctx) })
 	if err != nil && !errors.Is(err, ErrReplyLost) {
 		return err
 	}
-	return r.find(ctx, StepReturn, ReturnLimit)
+	r.phase++
+	r.restarted = true
+	if err := r.find(ctx, StepReturn, ReturnLimit); err != nil {
+		return err
+	}
+	return errMoved
+}
+
+// stay deals with a device that has taken its address and is still where it was. Some
+// want a restart that they do not ask for, and some act on one minutes later. done is
+// false where nothing is left to be tried.
+func (r *run) stay(ctx context.Context) (done bool, err error) {
+	switch {
+	case !r.restarted:
+		err = r.restart(ctx, false, "to use the new address")
+	case r.stayed && !r.waited:
+		r.waited = true
+		r.close()
+		r.tell(StepReturn, "waiting for it to restart, which it has agreed to")
+		defer r.clock(StepReturn)()
+		places := r.places()
+		ctx, cancel := context.WithTimeoutCause(ctx, ReturnLimit, errors.New("it has not restarted"))
+		defer cancel()
+		var at netip.Addr
+		if at, err = r.Site.Repowered(ctx, r.plan, r.at, places); err != nil {
+			return true, trouble(err, "power it off and on, then run `janustat commission` again", "has taken its address, and does not restart to use it")
+		}
+		r.at, r.result.At = at, at
+	default:
+		return false, nil
+	}
+	if errors.Is(err, errMoved) {
+		err = nil
+	}
+	return true, err
 }
 
 func (r *run) verify(ctx context.Context, f Found) error {
 	r.tell(StepVerify, "reading back")
 	defer r.clock(StepVerify)()
+	if !r.plan.Target.DHCP && r.at != r.plan.Target.Address {
+		return trouble(nil, "power it off and on, then run `janustat commission` again", fmt.Sprintf("says that it has its address, and answers at %s", r.at))
+	}
 	if len(f.MACs) > 0 && !slices.Contains(f.MACs, r.plan.MAC) {
 		return trouble(nil, "run `janustat survey` and look at both devices", fmt.Sprintf("another device answers at %s", r.at))
 	}
@@ -160,6 +249,11 @@ func (r *run) verify(ctx context.Context, f Found) error {
 
 // remark notes what the installer may want to know of a device that is right.
 func (r *run) remark(f Found) {
+	for _, s := range Decide(r.plan, f) {
+		if no, refused := r.refused[s]; refused && no.note != "" {
+			r.note(no.note)
+		}
+	}
 	if f.CanTLS {
 		r.note("has HTTPS, switched off: switch it on at its own page, then `janustat survey` and `janustat key change` set its password with encryption")
 	}
@@ -174,7 +268,7 @@ func (r *run) users(ctx context.Context) error {
 		if !u.missing(r.found) {
 			continue
 		}
-		there := slices.ContainsFunc(r.found.Accounts, func(a Account) bool { return a.Name == u.Name })
+		there := slices.ContainsFunc(r.found.Accounts, func(a Account) bool { return a.Named(u.Name) })
 		write := r.session.CreateUser
 		if there {
 			write = r.session.ChangeUser
@@ -217,17 +311,6 @@ func (r *run) private() error {
 	}
 	return trouble(nil, fmt.Sprintf("switch HTTPS on at its own page (`janustat web %s`) and run `janustat survey`, or except it under password.without_tls in the job sheet", r.plan.Tag),
 		"offers no HTTPS, and the job sheet lets no password be set without (require_tls)")
-}
-
-// optional carries out a write whose refusal the device can live with.
-func (r *run) optional(ctx context.Context, w Write, write func() error) error {
-	err := r.do(ctx, w, write)
-	if !r.denied || ctx.Err() != nil {
-		return err
-	}
-	r.refused[w.Step] = true
-	r.note(fmt.Sprintf("refuses its %s (%s): set it at its own page", strings.ToUpper(string(w.Step)), w.Intent))
-	return nil
 }
 
 // do journals and carries out one write.

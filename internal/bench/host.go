@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/netip"
@@ -23,6 +24,8 @@ import (
 	"janustat/core/device"
 	"janustat/internal/nic"
 	"janustat/internal/speak/arp"
+	"janustat/internal/speak/membership"
+	"janustat/internal/speak/wsd"
 )
 
 // host is a network card with a TCP/IP stack on it, which can be taken down
@@ -83,7 +86,19 @@ func (h *host) deliver(frame []byte) {
 	if p, err := arp.Parse(frame); err == nil && p.Op == arp.Request && p.Target != own.Addr() {
 		return
 	}
+	if kind, from := membership.Of(frame); kind == membership.Query && from.Is4() && !own.IsValid() {
+		h.reportBare()
+		return
+	}
 	card.Inject(frame)
+}
+
+// reportBare answers a query for group members without an address, as kernels do for
+// what listens for discovery (RFC 3376, 4.2.13); the stack itself does not.
+func (h *host) reportBare() {
+	time.AfterFunc(rand.N(time.Duration(membership.MaxResponse)), func() {
+		h.port.Send(membership.Report4(h.mac, netip.IPv4Unspecified(), wsd.Group))
+	})
 }
 
 // up brings the stack up with an address, if there is one, and announces it

@@ -435,23 +435,6 @@ func mannerOf(r commission.Result) commission.Manner {
 	return r.Plan.Manner
 }
 
-// timedSteps are the steps whose time is told, with the words for it.
-var timedSteps = []struct {
-	words string
-	steps []commission.Step
-}{
-	{"taking visitor addresses", []commission.Step{commission.StepVisit}},
-	{"finding", []commission.Step{commission.StepFind}},
-	{"waiting for the address probe", []commission.Step{commission.StepProbe}},
-	{"waiting for its turn", []commission.Step{commission.StepTurn}},
-	{"waiting for its service", []commission.Step{commission.StepOpen}},
-	{"speaking", []commission.Step{
-		commission.StepRead, commission.StepKey, commission.StepRekey, commission.StepClock, commission.StepZone, commission.StepName, commission.StepUser, commission.StepDNS, commission.StepNTP, commission.StepAddress, commission.StepGateway, commission.StepRestart, commission.StepReset, commission.StepVerify,
-	}},
-	{"restarting or moving", []commission.Step{commission.StepReturn}},
-	{"waiting for hands", []commission.Step{commission.StepHand, commission.StepPower}},
-}
-
 // whereTimeWent breaks down the slowest device, which is what the run waited for. The
 // parts add up to the whole: what belongs to no step is told as such.
 func whereTimeWent(results []commission.Result) string {
@@ -462,19 +445,15 @@ func whereTimeWent(results []commission.Result) string {
 		}
 	}
 	rest := slowest.Took
-	parts := make([]string, 0, len(timedSteps)+1)
+	var parts []string
 	tell := func(words string, d time.Duration) {
 		if d >= 50*time.Millisecond {
 			parts = append(parts, fmt.Sprintf("%s %.1f s", words, d.Seconds()))
 		}
 	}
-	for _, t := range timedSteps {
-		var d time.Duration
-		for _, s := range t.steps {
-			d += slowest.Spent[s]
-		}
-		rest -= d
-		tell(t.words, d)
+	for _, a := range commission.Activities(slowest.Spent) {
+		rest -= a.Took
+		tell(a.While, a.Took)
 	}
 	tell("between steps", rest)
 	return fmt.Sprintf("%s: %.1f s: %s", slowest.Plan.Tag, slowest.Took.Seconds(), strings.Join(parts, ", "))

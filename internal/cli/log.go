@@ -119,28 +119,8 @@ func foundText(d *device.Device) string {
 	return ", set to " + settingsText(d.AsFound) + " when this job first opened it"
 }
 
-// stepWords tell each step in the past, once it is done.
-var stepWords = map[commission.Step]string{
-	commission.StepKey:     "was given its first password, for its %s",
-	commission.StepClock:   "had its clock set to %s",
-	commission.StepName:    "was named %q",
-	commission.StepZone:    "had its time zone set to %s",
-	commission.StepDNS:     "was told its DNS servers: %s",
-	commission.StepNTP:     "was told its NTP servers: %s",
-	commission.StepUser:    "was given the user %s",
-	commission.StepAddress: "was moved to %s",
-	commission.StepGateway: "had its gateway set to %s",
-	commission.StepRestart: "was restarted, %s",
-	commission.StepRekey:   "had %s replaced",
-	commission.StepReset:   "was reset %s",
-	commission.StepHand:    "was set up by hand: %s",
-}
-
 func stepText(e job.Entry) string {
-	text := e.Step + ": " + e.Intent
-	if words, ok := stepWords[commission.Step(e.Step)]; ok {
-		text = fmt.Sprintf(words, e.Intent)
-	}
+	text := commission.Told(commission.Step(e.Step), e.Intent)
 	if e.InClear && e.Outcome != "refused" {
 		text += " (password set without encryption)"
 	}

@@ -52,8 +52,7 @@ type lineView struct {
 }
 
 func (v *lineView) step(p commission.Plan, s commission.Step, text string) {
-	switch s {
-	case commission.StepVisit, commission.StepFind, commission.StepProbe, commission.StepReturn, commission.StepVerify:
+	if commission.Waits(s) {
 		return
 	}
 	v.mu.Lock()

@@ -106,23 +106,18 @@ func (r *surveyRun) hearPort(h reach.Heard) {
 	}
 }
 
-// Ports that tell what a host is: where a device service may be, where video comes from,
-// and what only other hosts have.
+// Ports that tell a device: where a device service may be, and where video (RTSP) or
+// calls (SIP) come from beside it.
 var (
-	servicePorts = []uint16{80, 443, 8080, 8443}
-	othersPorts  = []uint16{22, 23, 445, 9100}
+	servicePorts = []uint16{80, 443}
+	mediaPorts   = []uint16{554, 5060}
 )
-
-const videoPort = 554
 
 // looksLike reports whether a host that answers no discovery looks like a device all the
 // same: some have it switched off. The lock is held.
 func (r *surveyRun) looksLike(h hearing) bool {
 	open := func(port uint16) bool { return r.open[portHeard{h, port}] }
-	if !slices.ContainsFunc(servicePorts, open) {
-		return false
-	}
-	return open(videoPort) || !slices.ContainsFunc(othersPorts, open)
+	return slices.ContainsFunc(servicePorts, open) && slices.ContainsFunc(mediaPorts, open)
 }
 
 // askUsual looks for the device service at the usual places of those hosts in a subnet

@@ -11,7 +11,6 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
-	"janustat/core/ground"
 	"janustat/core/secret"
 	"janustat/core/text"
 	"janustat/internal/speak/acd"
@@ -67,24 +66,23 @@ func (p *Proof) Events(now time.Time) (out []device.Event) {
 
 // The checks, in the order they are shown.
 const (
-	CheckAnswers   = "answers"
-	CheckAlone     = "alone"
-	CheckPassword  = "password"
-	CheckOldKeys   = "old keys"
-	CheckClosed    = "closed"
-	CheckUsers     = "users"
-	CheckIdentity  = "identity"
-	CheckFirmware  = "firmware"
-	CheckAddress   = "address"
-	CheckGateway   = "gateway"
-	CheckDNS       = "dns"
-	CheckNTP       = "ntp"
-	CheckCert      = "certificate"
-	CheckStatic    = "static"
-	CheckName      = "name"
-	CheckZone      = "zone"
-	CheckClock     = "clock"
-	clockProbeSpan = commission.ClockTolerance
+	CheckAnswers  = "answers"
+	CheckAlone    = "alone"
+	CheckPassword = "password"
+	CheckOldKeys  = "old keys"
+	CheckClosed   = "closed"
+	CheckUsers    = "users"
+	CheckIdentity = "identity"
+	CheckFirmware = "firmware"
+	CheckAddress  = "address"
+	CheckGateway  = "gateway"
+	CheckDNS      = "dns"
+	CheckNTP      = "ntp"
+	CheckCert     = "certificate"
+	CheckStatic   = "static"
+	CheckName     = "name"
+	CheckZone     = "zone"
+	CheckClock    = "clock"
 )
 
 // Checks lists the names of the checks in order.
@@ -248,7 +246,7 @@ func (p Prover) userKeys(ctx context.Context, s commission.Session, plan commiss
 		if slices.Contains(out.usersRefused, u.Name) {
 			continue // by an earlier reading of this proving
 		}
-		if !u.Made || u.Password.IsZero() || !slices.ContainsFunc(out.Found.Accounts, func(a commission.Account) bool { return a.Name == u.Name }) {
+		if !u.Made || u.Password.IsZero() || !slices.ContainsFunc(out.Found.Accounts, func(a commission.Account) bool { return a.Named(u.Name) }) {
 			continue
 		}
 		left, err := p.Attempts.Remaining(ctx, plan)
@@ -354,32 +352,19 @@ func (p Prover) open(ctx context.Context, s commission.Session, plan commission.
 }
 
 func (p *Proof) judge(plan commission.Plan) {
-	f, t := p.Found, plan.Target
+	f := p.Found
 	sameSerial := plan.Serial == "" || f.Serial == plan.Serial
 	sameMAC := len(f.MACs) == 0 || slices.Contains(f.MACs, plan.MAC)
 	p.compare(CheckIdentity, sameSerial && sameMAC, plan.Serial+" "+plan.MAC.String(), f.Serial)
 	recorded := p.Device.Firmware
 	p.compare(CheckFirmware, recorded == "" || f.Firmware == recorded, recorded, f.Firmware)
-	want := fmt.Sprintf("%s/%d", t.Address, t.Prefix)
-	got := fmt.Sprintf("%s/%d", f.Settings.Address, f.Settings.Prefix)
-	p.compare(CheckAddress, want == got, want, got)
-	p.compare(CheckGateway, t.DHCP || !t.Gateway.IsValid() || f.Settings.Gateway == t.Gateway, t.Gateway, f.Settings.Gateway)
-	if len(t.DNS) > 0 && f.DNS.Told && !t.DHCP {
-		p.compare(CheckDNS, slices.Equal(f.DNS.Addresses, t.DNS) && !f.DNS.FromDHCP, ground.List(t.DNS), serversText(f.DNS))
-	}
-	if len(t.NTP) > 0 && f.NTP.Told && !t.DHCP {
-		p.compare(CheckNTP, slices.Equal(f.NTP.Addresses, t.NTP) && !f.NTP.FromDHCP && f.ByNTP, ground.List(t.NTP)+", and the clock follows it", serversText(f.NTP)+map[bool]string{true: "", false: ", and the clock is set by hand"}[f.ByNTP])
-	}
 	if plan.TLS != nil {
 		p.compare(CheckCert, f.Certificate == plan.TLS.Fingerprint, "as surveyed, "+short(plan.TLS.Fingerprint), "another, "+short(f.Certificate))
 	}
 	p.users(plan)
-	p.compare(CheckStatic, !f.Settings.DHCP || t.DHCP, "DHCP off", "DHCP on")
-	p.compare(CheckName, t.Name == "" || f.Settings.Name == t.Name, t.Name, f.Settings.Name)
-	if t.Zone != "" && !f.NoZone {
-		p.compare(CheckZone, f.Settings.Zone == t.Zone, t.Zone, f.Settings.Zone)
+	for _, c := range commission.Proofs(plan, f) {
+		p.compare(c.Name, c.OK, c.Want, c.Got)
 	}
-	p.compare(CheckClock, f.Clock.Abs() <= clockProbeSpan, "within "+clockProbeSpan.String(), f.Clock.Round(100*time.Millisecond).String()+" off")
 }
 
 // users compares the accounts with those that the device is to have.
@@ -390,16 +375,16 @@ func (p *Proof) users(plan commission.Plan) {
 	}
 	var wrong []string
 	for _, a := range p.Found.Accounts {
-		at := slices.IndexFunc(want, func(w commission.Account) bool { return w.Name == a.Name })
+		at := slices.IndexFunc(want, func(w commission.Account) bool { return w.Named(a.Name) })
 		switch {
 		case at < 0:
 			wrong = append(wrong, "also "+a.Name)
-		case want[at].Level != a.Level:
+		case !want[at].Is(a):
 			wrong = append(wrong, commission.UserIntent(a))
 		}
 	}
 	for _, w := range want {
-		if !slices.ContainsFunc(p.Found.Accounts, func(a commission.Account) bool { return a.Name == w.Name }) {
+		if !slices.ContainsFunc(p.Found.Accounts, func(a commission.Account) bool { return a.Named(w.Name) }) {
 			wrong = append(wrong, "no "+w.Name)
 		}
 	}
@@ -414,16 +399,6 @@ func (p *Proof) users(plan commission.Plan) {
 	if len(wrong) == 0 {
 		p.Checks[len(p.Checks)-1].Left = p.usersLeft
 	}
-}
-
-func serversText(s commission.Servers) string {
-	switch {
-	case s.FromDHCP:
-		return "from DHCP"
-	case len(s.Addresses) == 0:
-		return "none"
-	}
-	return ground.List(s.Addresses)
 }
 
 // short tells a fingerprint by its beginning.

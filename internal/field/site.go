@@ -92,28 +92,33 @@ func (s *Site) Find(ctx context.Context, p commission.Plan, addresses []netip.Ad
 }
 
 // Return implements commission.Site.
-func (s *Site) Return(ctx context.Context, p commission.Plan, was netip.Addr, addresses []netip.Addr) (netip.Addr, error) {
+func (s *Site) Return(ctx context.Context, p commission.Plan, was netip.Addr, addresses []netip.Addr) (at netip.Addr, stayed bool, err error) {
 	return s.comeBack(ctx, p, returning{was: was, places: addresses}, addresses)
 }
 
 // Repowered implements commission.Site.
 func (s *Site) Repowered(ctx context.Context, p commission.Plan, was netip.Addr, addresses []netip.Addr) (netip.Addr, error) {
-	return s.comeBack(ctx, p, returning{was: was, places: addresses, patient: true}, addresses)
+	at, _, err := s.comeBack(ctx, p, returning{was: was, places: addresses, patient: true}, addresses)
+	return at, err
 }
 
-func (s *Site) comeBack(ctx context.Context, p commission.Plan, watch returning, addresses []netip.Addr) (netip.Addr, error) {
+func (s *Site) comeBack(ctx context.Context, p commission.Plan, watch returning, addresses []netip.Addr) (at netip.Addr, stayed bool, err error) {
 	places, err := s.places(ctx, addresses)
 	if err != nil {
-		return netip.Addr{}, err
+		return at, false, err
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	back := make(chan netip.Addr, 1)
+	type coming struct {
+		at     netip.Addr
+		stayed bool
+	}
+	back := make(chan coming, 1)
 	watch.begun, watch.last = time.Now(), time.Now()
 	stop := s.Net.HearClaims(func(c reach.Claim) {
 		if c.MAC == p.MAC && watch.heard(c, time.Now()) {
 			select {
-			case back <- c.Address:
+			case back <- coming{c.Address, watch.stayed}:
 			default:
 			}
 		}
@@ -122,12 +127,12 @@ func (s *Site) comeBack(ctx context.Context, p commission.Plan, watch returning,
 	asked := make(chan error, 1)
 	go func() { asked <- s.Net.Ask(ctx, places) }()
 	select {
-	case at := <-back:
-		return at, nil
+	case c := <-back:
+		return c.at, c.stayed, nil
 	case err := <-asked:
-		return netip.Addr{}, err // asking ends only with an error
+		return at, false, err // asking ends only with an error
 	case <-ctx.Done():
-		return netip.Addr{}, context.Cause(ctx)
+		return at, false, context.Cause(ctx)
 	}
 }
 
@@ -138,6 +143,7 @@ type returning struct {
 	places      []netip.Addr
 	begun, last time.Time // last: when it was last heard at was
 	patient     bool      // one that stays where it is has not been away
+	stayed      bool      // it has not been away for as long as it was waited for
 }
 
 // heard reports whether a claim means that the device is back.
@@ -150,7 +156,8 @@ func (r *returning) heard(c reach.Claim, now time.Time) bool {
 	}
 	silence := now.Sub(r.last)
 	r.last = now
-	return silence > awayAfter || !r.patient && now.Sub(r.begun) > staysPut
+	r.stayed = silence <= awayAfter && !r.patient && now.Sub(r.begun) > staysPut
+	return silence > awayAfter || r.stayed
 }
 
 // Open implements commission.Site. A device that answers ARP may take a while

@@ -72,6 +72,26 @@ func Query4(own device.MAC) []byte {
 	return f
 }
 
+// Report4 makes an IGMPv3 report that a host is in a group (RFC 3376, 4.2), from its
+// address or none.
+func Report4(own device.MAC, source, group netip.Addr) []byte {
+	options := header.IPv4OptionsSerializer{&header.IPv4SerializableRouterAlertOption{}}
+	ipLen, length := header.IPv4MinimumSize+int(options.Length()), 16
+	f := frame(own, device.MAC{0x01, 0x00, 0x5e, 0, 0, 22}, etherIPv4, ipLen+length)
+	ip := header.IPv4(f[etherLen:])
+	ip.Encode(&header.IPv4Fields{
+		TOS: 0xc0, TotalLength: uint16(ipLen + length), TTL: 1, Protocol: uint8(header.IGMPProtocolNumber),
+		SrcAddr: tcpip.AddrFrom4(source.As4()), DstAddr: tcpip.AddrFrom4([4]byte{224, 0, 0, 22}), Options: options,
+	})
+	ip.SetChecksum(^ip.CalculateChecksum())
+	m := header.IGMP(f[etherLen+ipLen:])
+	const oneRecord, toExclude = 1, 4
+	m[0], m[7], m[8] = igmpReportV3, oneRecord, toExclude
+	copy(m[12:], group.AsSlice())
+	m.SetChecksum(header.IGMPCalculateChecksum(m))
+	return f
+}
+
 // Query6 makes an MLDv2 general query as an Ethernet frame, from a link-local address:
 // hosts read no other (RFC 3810, 5.1.14).
 func Query6(own device.MAC, source netip.Addr) []byte {

@@ -31,6 +31,14 @@ func TestQueriesAreThoseOfTheStandards(t *testing.T) {
 		8200 7c16 0190 0000 00000000000000000000000000000000 027d 0000`), Query6(own, netip.MustParseAddr("fe80::ffff:0:0:1")))
 }
 
+func TestAReportOfAHostWithoutAddress(t *testing.T) {
+	f := Report4(own, netip.IPv4Unspecified(), netip.MustParseAddr("239.255.255.250"))
+	kind, from := Of(f)
+	assert.Equal(t, Report, kind)
+	assert.True(t, from.IsUnspecified())
+	assert.Equal(t, octets(t, "2200 ea03 00000001 04000000 effffffa"), f[len(f)-16:])
+}
+
 func TestWhatIsHeard(t *testing.T) {
 	v4 := func(kind string) string {
 		return `01005e000016 020000000002 0800 46c00028 00004000 0102 0000 0a3d0817 e0000016 94040000 ` + kind + `00 0000 00000001 04000000 effffffa`

@@ -362,7 +362,7 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 	users, err := c.Users(ctx)
 	// A device without any administrator answers whoever asks: only one that
 	// knows this user has been opened.
-	known := slices.ContainsFunc(users, func(u User) bool { return u.Name == user })
+	known := slices.ContainsFunc(users, func(u User) bool { return strings.EqualFold(u.Name, user) })
 	if errors.Is(err, ErrRefused) || err == nil && !known {
 		c.logout()
 		return false, nil

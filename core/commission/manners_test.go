@@ -1,0 +1,139 @@
+package commission
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"janustat/core/device"
+)
+
+// Devices differ in what they take when. Each ends settled where it can be, with as few
+// writes as that takes, and a second run writes nothing.
+func TestOrdersOfWrites(t *testing.T) {
+	leased := func(d *toy) { d.set.Settings.DHCP = true }
+	for name, c := range map[string]struct {
+		make     func(*toy)
+		change   func(*Plan)
+		writes   []string
+		notes    []string
+		reserved bool
+		again    []string // what a second run still writes: what was refused before
+	}{
+		"wants its gateway before its address": {
+			make:   func(d *toy) { d.wantsGW = true },
+			writes: []string{"key", "clock", "name", "address", "gateway", "address"},
+		},
+		"takes a gateway only in its subnet": {
+			make:   func(d *toy) { d.gatewayIn = true },
+			writes: []string{"key", "clock", "name", "address", "gateway"},
+		},
+		"takes it only there, and needs a restart": {
+			make:   func(d *toy) { d.gatewayIn, d.needsBoot = true, true },
+			writes: []string{"key", "clock", "name", "address", "gateway", "restart", "gateway"},
+		},
+		"forgets its gateway with its address": {
+			make:   func(d *toy) { d.gatewayOnce, d.wantsGW, d.set.Settings.Gateway = true, true, gateway },
+			writes: []string{"key", "clock", "name", "address", "gateway"},
+		},
+		"takes no address while it has a lease": {
+			make:   func(d *toy) { leased(d); d.frozen = true },
+			writes: []string{"key", "clock", "name", "address", "gateway", "address", "address", "address"},
+		},
+		"takes DNS servers only without DHCP": {
+			make:   func(d *toy) { leased(d); d.servers, d.noDNSByDHCP = true, true },
+			change: func(p *Plan) { p.Target.DNS = append(p.Target.DNS, gateway) },
+			writes: []string{"key", "clock", "name", "dns", "address", "dns", "gateway"},
+		},
+		"needs a restart, and does not ask for it": {
+			make:   func(d *toy) { d.silentBoot = true },
+			writes: []string{"key", "clock", "name", "address", "restart", "gateway"},
+		},
+		"acts on a restart later": {
+			make:   func(d *toy) { d.needsBoot, d.lazy = true, 1 },
+			writes: []string{"key", "clock", "name", "address", "gateway", "restart"},
+		},
+		"acts later on one it did not ask for": {
+			make:   func(d *toy) { d.silentBoot, d.lazy = true, 1 },
+			writes: []string{"key", "clock", "name", "address", "restart", "gateway"},
+		},
+		"takes no static address in any way": {
+			make:     func(d *toy) { leased(d); d.dhcpOnly = true; d.set.Settings.Address, d.at = newPlace, newPlace },
+			writes:   []string{"key", "clock", "name", "address", "gateway", "address", "address"},
+			reserved: true,
+		},
+		"refuses a name and a clock": {
+			make:   func(d *toy) { d.refuses = map[Step]bool{StepName: true, StepClock: true} },
+			writes: []string{"key", "clock", "name", "address", "clock", "name", "gateway"},
+			notes:  []string{"refuses its clock (UTC now): set it at its own page", "refuses its name (Quay): set it at its own page"},
+			again:  []string{"clock", "name"},
+		},
+		"takes a name and does not keep it": {
+			make:   func(d *toy) { d.forgets = map[Step]bool{StepName: true} },
+			writes: []string{"key", "clock", "name", "address", "name", "gateway"},
+			notes:  []string{"takes its name (Quay) and does not keep it so: look at its own page"},
+			again:  []string{"name", "name"},
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d, p := newToy(), plan()
+			c.make(d)
+			if c.change != nil {
+				c.change(&p)
+			}
+			r := d.run(t.Context(), p)
+			assert.Equal(t, Done, r.Status, r.Reason)
+			assert.Equal(t, c.writes, d.writes())
+			assert.ElementsMatch(t, c.notes, r.Notes)
+			assert.Equal(t, c.reserved, r.Reserved)
+			assert.Equal(t, newPlace, d.at)
+			if c.reserved {
+				return
+			}
+			d.log = nil
+			p.From = newPlace
+			r = d.run(context.Background(), p)
+			assert.Equal(t, Done, r.Status, r.Reason)
+			assert.Equal(t, c.again, d.writes(), "a second run")
+		})
+	}
+}
+
+// A user that a device refuses is told, once the device has its address.
+func TestARefusedUserKeepsNoDeviceFromItsAddress(t *testing.T) {
+	d, p := newToy(), plan()
+	d.picky = func(s string) bool { return s == p.Password.Reveal() }
+	p.Users = []User{{Account: Account{"guard", Viewer}, Password: p.Password}}
+	p.Users[0].Password = p.Replace // a weak one
+	r := d.run(t.Context(), p)
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Contains(t, r.Reason, "user")
+	assert.Equal(t, newPlace, d.at)
+	assert.Equal(t, device.Settings{Address: newPlace, Prefix: 23, Gateway: gateway, Name: "Quay"}, r.Left.Settings)
+}
+
+func TestADeviceThatNeverRestartsIsSaidTo(t *testing.T) {
+	d := newToy()
+	d.needsBoot, d.lazy, d.noHands = true, 1, true
+	r := d.run(t.Context(), plan())
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Contains(t, r.Reason, "does not restart to use it")
+	assert.Contains(t, r.Next, "power it off and on")
+}
+
+// Every step has words for its time, and those of settings have all that prove and the
+// dry run need.
+func TestTheTableIsWhole(t *testing.T) {
+	seen := map[Step]bool{}
+	for _, s := range table {
+		assert.False(t, seen[s.name], s.name)
+		seen[s.name] = true
+		assert.NotEmpty(t, s.while, s.name)
+		if s.due != nil {
+			assert.NotNil(t, s.do, s.name)
+			assert.NotEmpty(t, s.told, s.name)
+			assert.True(t, s.proofs != nil || s.name == StepUser, s.name)
+		}
+	}
+}

@@ -1,0 +1,272 @@
+package commission
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"janustat/core/device"
+	"janustat/core/ground"
+)
+
+// step is one thing done to a device, and all that is known of it. The engine, the dry
+// run, prove, the journal's words and the views go by the table below; a step is added
+// there and nowhere else.
+type step struct {
+	name Step
+	// while says what its time is spent on, for people; steps of one word are added up.
+	while string
+	// told is how the log tells it once it is done: a format of its intent; "" is not told.
+	told string
+
+	// Of a setting, which a device is to have:
+	due    func(p Plan, f Found) bool   // the device is not as planned
+	intent func(p Plan, f Found) string // what is to be written, in words
+	do     func(r *run, ctx context.Context, w Write) error
+	proofs func(p Plan, f Found) []Check // that it is as planned; none where there is nothing to prove
+	// soft is a setting whose refusal is told, and keeps the device from nothing else.
+	soft bool
+	// static is a setting that is the DHCP server's to give to a device that has a lease.
+	static bool
+}
+
+// Words for what time is spent on.
+const (
+	visiting = "taking visitor addresses"
+	finding  = "finding"
+	probing  = "waiting for the address probe"
+	queueing = "waiting for its turn"
+	starting = "waiting for its service"
+	speaking = "speaking"
+	moving   = "restarting or moving"
+	byHands  = "waiting for hands"
+)
+
+// table has the steps in the order of a device that needs all of them.
+var table []step
+
+func init() { // it refers to functions that refer to it
+	table = []step{
+		{name: StepVisit, while: visiting},
+		{name: StepFind, while: finding},
+		{name: StepTurn, while: queueing},
+		{name: StepOpen, while: starting},
+		{name: StepRead, while: speaking},
+		{name: StepKey, while: speaking, told: "was given its first password, for its %s"},
+		{name: StepRekey, while: speaking, told: "had %s replaced"},
+		{
+			name: StepZone, while: speaking, told: "had its time zone set to %s", soft: true,
+			due:    func(p Plan, f Found) bool { return wantsZone(p, f) && f.Settings.Zone != p.Target.Zone },
+			intent: func(p Plan, _ Found) string { return p.Target.Zone },
+			do:     func(r *run, ctx context.Context, w Write) error { return r.session.SetZone(ctx, w.Intent) },
+			proofs: func(p Plan, f Found) []Check {
+				return only(wantsZone(p, f), Check{"zone", f.Settings.Zone == p.Target.Zone, p.Target.Zone, f.Settings.Zone})
+			},
+		},
+		{
+			name: StepClock, while: speaking, told: "had its clock set to %s", soft: true,
+			due:    clockDue,
+			intent: func(Plan, Found) string { return "UTC now" },
+			do:     (*run).setClock,
+			proofs: func(_ Plan, f Found) []Check {
+				return only(true, Check{"clock", f.Clock.Abs() <= ClockTolerance, "within " + ClockTolerance.String(), f.Clock.Round(100*time.Millisecond).String() + " off"})
+			},
+		},
+		{
+			name: StepName, while: speaking, told: "was named %q", soft: true,
+			due: func(p Plan, f Found) bool {
+				name := p.name(f.Settings.Name)
+				return name != "" && f.Settings.Name != name
+			},
+			intent: func(p Plan, f Found) string { return p.name(f.Settings.Name) },
+			do:     func(r *run, ctx context.Context, w Write) error { return r.session.SetName(ctx, w.Intent) },
+			proofs: func(p Plan, f Found) []Check {
+				t := p.Target.Name
+				return only(true, Check{"name", t == "" || f.Settings.Name == t, t, f.Settings.Name})
+			},
+		},
+		{
+			name: StepUser, while: speaking, told: "was given the user %s",
+			due: func(p Plan, f Found) bool {
+				return slices.ContainsFunc(p.Users, func(u User) bool { return u.missing(f) })
+			},
+			do: func(r *run, ctx context.Context, _ Write) error { return r.users(ctx) },
+		},
+		{
+			name: StepDNS, while: speaking, told: "was told its DNS servers: %s", soft: true, static: true,
+			due:    func(p Plan, f Found) bool { return f.DNS.differ(p.Target.DNS) },
+			intent: func(p Plan, _ Found) string { return ground.List(p.Target.DNS) },
+			do:     func(r *run, ctx context.Context, _ Write) error { return r.session.SetDNS(ctx, r.plan.Target.DNS) },
+			proofs: func(p Plan, f Found) []Check {
+				return only(f.DNS.wanted(p.Target.DNS), Check{"dns", !f.DNS.differ(p.Target.DNS), ground.List(p.Target.DNS), f.DNS.String()})
+			},
+		},
+		{
+			name: StepNTP, while: speaking, told: "was told its NTP servers: %s", soft: true, static: true,
+			due: func(p Plan, f Found) bool {
+				// A clock that was set by hand no longer follows NTP.
+				return f.NTP.wanted(p.Target.NTP) && (f.NTP.differ(p.Target.NTP) || !f.ByNTP || clockDue(p, f))
+			},
+			intent: func(p Plan, _ Found) string { return ground.List(p.Target.NTP) },
+			do:     func(r *run, ctx context.Context, _ Write) error { return r.session.SetNTP(ctx, r.plan.Target.NTP) },
+			proofs: func(p Plan, f Found) []Check {
+				follows := map[bool]string{false: ", and the clock is set by hand"}[f.ByNTP]
+				return only(f.NTP.wanted(p.Target.NTP), Check{
+					"ntp", !f.NTP.differ(p.Target.NTP) && f.ByNTP, ground.List(p.Target.NTP) + ", and the clock follows it", f.NTP.String() + follows,
+				})
+			},
+		},
+		{name: StepProbe, while: probing},
+		{
+			name: StepAddress, while: speaking, told: "was moved to %s", static: true,
+			due: func(p Plan, f Found) bool {
+				s := f.Settings
+				return s.Address != p.Target.Address || s.Prefix != p.Target.Prefix || s.DHCP
+			},
+			intent: func(p Plan, _ Found) string { return AddressIntent(p.Target) },
+			do:     func(r *run, ctx context.Context, _ Write) error { return r.address(ctx) },
+			proofs: func(p Plan, f Found) []Check {
+				want, got := netip.PrefixFrom(p.Target.Address, p.Target.Prefix).String(), netip.PrefixFrom(f.Settings.Address, f.Settings.Prefix).String()
+				return []Check{
+					{"address", want == got, want, got},
+					{"static", !f.Settings.DHCP || p.Target.DHCP, "DHCP off", "DHCP on"},
+				}
+			},
+		},
+		{
+			name: StepGateway, while: speaking, told: "had its gateway set to %s", static: true,
+			due: func(p Plan, f Found) bool {
+				return p.Target.Gateway.IsValid() && f.Settings.Gateway != p.Target.Gateway
+			},
+			intent: func(p Plan, _ Found) string { return p.Target.Gateway.String() },
+			do: func(r *run, ctx context.Context, _ Write) error {
+				return r.session.SetGateway(ctx, r.plan.Target.Gateway)
+			},
+			proofs: func(p Plan, f Found) []Check {
+				t := p.Target
+				return only(true, Check{"gateway", t.DHCP || !t.Gateway.IsValid() || f.Settings.Gateway == t.Gateway, t.Gateway.String(), f.Settings.Gateway.String()})
+			},
+		},
+		{name: StepRestart, while: speaking, told: "was restarted, %s"},
+		{name: StepReturn, while: moving},
+		{name: StepVerify, while: speaking},
+		{name: StepReset, while: speaking, told: "was reset %s"},
+		{name: StepPower, while: byHands},
+		{name: StepHand, while: byHands, told: "was set up by hand: %s"},
+	}
+}
+
+// Check is one thing proved of a device.
+type Check struct {
+	Name      string
+	OK        bool
+	Want, Got string
+}
+
+func only(is bool, c Check) []Check {
+	if !is {
+		return nil
+	}
+	return []Check{c}
+}
+
+func wantsZone(p Plan, f Found) bool { return p.Target.Zone != "" && !f.NoZone }
+
+func clockDue(p Plan, f Found) bool {
+	enough := min(clockSet+f.ClockDoubt, ClockTolerance)
+	if f.ByNTP && !f.NTP.differ(p.Target.NTP) {
+		// It is rather left to the server it follows.
+		enough = min(enough+500*time.Millisecond, ClockTolerance)
+	}
+	return f.Clock.Abs() > enough
+}
+
+func stepOf(s Step) step {
+	if i := slices.IndexFunc(table, func(t step) bool { return t.name == s }); i >= 0 {
+		return table[i]
+	}
+	return step{name: s, while: speaking}
+}
+
+// Decide gives the writes that turn what was found into what is planned, in
+// order. Nothing that is already right is written (safety rule 3).
+func Decide(p Plan, f Found) (out []Step) {
+	for _, s := range table {
+		if s.due != nil && !(s.static && p.Target.DHCP) && s.due(p, f) {
+			out = append(out, s.name)
+		}
+	}
+	return out
+}
+
+// Proofs compares what was found with what is planned, setting by setting.
+func Proofs(p Plan, f Found) (out []Check) {
+	for _, s := range table {
+		if s.proofs != nil && !(s.static && p.Target.DHCP && s.soft) {
+			out = append(out, s.proofs(p, f)...)
+		}
+	}
+	return out
+}
+
+// write gives a setting as the journal has it.
+func (p Plan) write(s Step, f Found) Write {
+	w := Write{Step: s}
+	if it := stepOf(s); it.intent != nil {
+		w.Intent = it.intent(p, f)
+	}
+	return w
+}
+
+// Told tells a step once it is done.
+func Told(s Step, intent string) string {
+	if words := stepOf(s).told; words != "" {
+		return fmt.Sprintf(words, intent)
+	}
+	return string(s) + ": " + intent
+}
+
+// Waits reports whether a step writes nothing: a list of what was done leaves it out.
+func Waits(s Step) bool {
+	switch s {
+	case StepVisit, StepFind, StepProbe, StepReturn, StepVerify:
+		return true
+	}
+	return false
+}
+
+// Activity is what part of a device's time was spent on.
+type Activity struct {
+	While string
+	Took  time.Duration
+}
+
+// Activities adds up the time of steps by what it was spent on, in order.
+func Activities(spent map[Step]time.Duration) (out []Activity) {
+	for _, s := range table {
+		if spent[s.name] == 0 {
+			continue
+		}
+		at := slices.IndexFunc(out, func(a Activity) bool { return a.While == s.while })
+		if at < 0 {
+			out, at = append(out, Activity{While: s.while}), len(out)
+		}
+		out[at].Took += spent[s.name]
+	}
+	return out
+}
+
+func keyWrite(p Plan) Write { return Write{Step: StepKey, Intent: "administrator " + p.User} }
+
+func userWrite(u User) Write { return Write{Step: StepUser, Intent: UserIntent(u.Account)} }
+
+// UserIntent is how the journal tells a further user.
+func UserIntent(a Account) string { return a.Name + " as " + strings.ToLower(string(a.Level)) }
+
+// AddressIntent is how the journal tells an address to be set.
+func AddressIntent(t device.Settings) string {
+	return fmt.Sprintf("%s/%d, DHCP off", t.Address, t.Prefix)
+}
