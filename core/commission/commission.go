@@ -28,6 +28,7 @@ const (
 	StepVisit   Step = "visit"   // take a visitor address in its subnet
 	StepFind    Step = "find"    // meet it at its old or its new address
 	StepKey     Step = "key"     // create the administrator
+	StepFirst   Step = "first"   // create the administrator, where it may have one already
 	StepRekey   Step = "rekey"   // give an administrator another password
 	StepClock   Step = "clock"   // set UTC
 	StepZone    Step = "zone"    // set the time zone
@@ -130,6 +131,11 @@ type Plan struct {
 	Others []Credential
 	// Replace is what a factory password is replaced by; it is on the keyring.
 	Replace secret.Password
+	// First is a password for this device alone, by which it is tried whether a device that
+	// hides its users has an administrator yet: creating the first one asks for no password,
+	// so that it gives none away and locks nothing. It is on the keyring as Replace; zero
+	// where that is not to be tried.
+	First secret.Password
 	// Another gives a further password for a user, in the place of those that the
 	// device has refused at a step (StepKey, StepRekey or StepUser), and has it on the
 	// keyring before it returns; zero where there is none. It may be nil.

@@ -213,6 +213,31 @@ func (r *run) asFound(ctx context.Context) error {
 	return nil
 }
 
+// first tries whether a device that does not list its users to everyone has an
+// administrator yet, by creating the first one.
+func (r *run) first(ctx context.Context) error {
+	if r.plan.First.IsZero() || r.plan.Known || r.keyed || r.tried || !r.mayKey || r.private() != nil {
+		return nil
+	}
+	r.tried = true
+	w := Write{Step: StepFirst, Intent: "administrator " + r.plan.User, InClear: !r.session.Encrypted()}
+	err := r.do(ctx, w, func() error { return r.session.CreateAdministrator(ctx, r.plan.User, r.plan.First) })
+	switch {
+	case errors.Is(err, ErrReplyLost): // which it is shows when it is offered
+		r.plan.Others = append([]Credential{{User: r.plan.User, Password: r.plan.First, Origin: FromChange}}, r.plan.Others...)
+		return err
+	case err != nil && r.denied && ctx.Err() == nil:
+		r.denied = false
+		return nil // it has one
+	case err != nil:
+		return err
+	}
+	r.keyed = true
+	r.plan.Password = r.plan.First
+	r.sure = Credential{User: r.plan.User, Password: r.plan.First}
+	return nil
+}
+
 // ensureKeyed gives a fresh device its first password. When the reply is lost,
 // whether it has one is asked again.
 func (r *run) ensureKeyed(ctx context.Context) error {
@@ -224,7 +249,7 @@ func (r *run) ensureKeyed(ctx context.Context) error {
 		}
 		switch {
 		case access != device.Fresh:
-			return nil
+			return r.first(ctx)
 		case r.plan.Known && !r.keyed:
 			return alarmed(r.plan, "it says that it has no password, and was opened by one before")
 		case !r.mayKey:

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"janustat/core/device"
+	"janustat/core/secret"
 )
 
 // Devices differ in what they take when. Each ends settled where it can be, with as few
@@ -136,4 +137,48 @@ func TestTheTableIsWhole(t *testing.T) {
 			assert.True(t, s.proofs != nil || s.name == StepUser, s.name)
 		}
 	}
+}
+
+// A device that hides its users may be fresh all the same: whether it is shows when the
+// first administrator is created, with a password of its own.
+func TestWhatListingUsersDoesNotTell(t *testing.T) {
+	hidden := func(d *toy) (*toy, Plan) {
+		p := plan()
+		p.First, p.Replace, p.Password = secret.New("Own-side77"), secret.New("Own-side77"), secret.Password{}
+		d.hides = true
+		return d, p
+	}
+	d, p := hidden(newToy())
+	r := d.run(t.Context(), p)
+	assert.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, []string{"key", "clock", "name", "address", "gateway"}, d.writes())
+	assert.Equal(t, "Own-side77", d.password)
+	assert.Equal(t, FromChange, r.Key.Origin, "the keyring makes it its own")
+
+	d, p = hidden(newToy())
+	d.password = "someone's"
+	r = d.run(t.Context(), p)
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Contains(t, r.Reason, "sealed")
+	assert.Equal(t, []string{"key"}, d.writes(), "refused, once")
+	assert.Equal(t, "someone's", d.password)
+	assert.NotContains(t, d.log, "spend", "no password in use was offered")
+
+	d, p = hidden(newToy())
+	d.password, p.Others = "12345", []Credential{{User: "admin", Password: secret.New("12345"), Origin: FromFactory}}
+	r = d.run(t.Context(), p)
+	assert.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, "Own-side77", d.password, "its factory password was replaced")
+
+	d, p = hidden(newToy())
+	p.Known, d.password = true, ""
+	r = d.run(t.Context(), p)
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Empty(t, d.writes(), "one that was opened before is given no first password")
+
+	d, p = hidden(newToy())
+	d.loseKey = 1
+	r = d.run(t.Context(), p)
+	assert.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, "Own-side77", d.password)
 }

@@ -56,6 +56,7 @@ func init() { // it refers to functions that refer to it
 		{name: StepOpen, while: starting},
 		{name: StepRead, while: speaking},
 		{name: StepKey, while: speaking, told: "was given its first password, for its %s"},
+		{name: StepFirst, while: speaking, told: "was given its first password, if it had none, for its %s"},
 		{name: StepRekey, while: speaking, told: "had %s replaced"},
 		{
 			name: StepZone, while: speaking, told: "had its time zone set to %s", soft: true,

@@ -91,6 +91,7 @@ type run struct {
 	claim   Claim
 	spoken  bool       // there was a session before
 	entered bool       // the session carries the password
+	tried   bool       // so was whether it has an administrator
 	keyed   bool       // its first password was set in this run
 	sure    Credential // known in this run to open it
 	refused map[Step]refusal

@@ -79,6 +79,7 @@ type toy struct {
 	cancelAt    string        // at this write
 	lateFor     time.Duration // what opening takes
 	cableOut    bool          // the laptop's own; it is put back in
+	hides       bool          // tells nobody whether it has an administrator
 	silentBoot  bool          // it uses an address after a restart, for which it does not ask
 	lazy        int           // it acts on a restart when it has been waited for
 	gatewayOnce bool          // it forgets its gateway when it gets an address, once
@@ -204,7 +205,7 @@ func (t *toy) Locked(_ context.Context, _ Plan, wait time.Duration) error {
 type toySession struct{ *toy }
 
 func (s *toySession) Access(context.Context) (device.Access, error) {
-	if s.password == "" {
+	if s.password == "" && !s.hides {
 		return device.Fresh, nil
 	}
 	return device.Sealed, nil
@@ -311,6 +312,9 @@ func (s *toySession) SetPassword(_ context.Context, _ string, p secret.Password)
 
 func (s *toySession) CreateAdministrator(_ context.Context, _ string, p secret.Password) error {
 	s.note("write key")
+	if s.password != "" {
+		return errors.New("not authorized")
+	}
 	if s.picky != nil && !s.picky(p.Reveal()) {
 		return errors.New("too weak")
 	}

@@ -25,7 +25,6 @@ import (
 	"janustat/internal/nic"
 	"janustat/internal/speak/arp"
 	"janustat/internal/speak/membership"
-	"janustat/internal/speak/wsd"
 )
 
 // host is a network card with a TCP/IP stack on it, which can be taken down
@@ -97,7 +96,7 @@ func (h *host) deliver(frame []byte) {
 // what listens for discovery (RFC 3376, 4.2.13); the stack itself does not.
 func (h *host) reportBare() {
 	time.AfterFunc(rand.N(time.Duration(membership.MaxResponse)), func() {
-		h.port.Send(membership.Report4(h.mac, netip.IPv4Unspecified(), wsd.Group))
+		h.port.Send(membership.Report4(h.mac, netip.IPv4Unspecified(), wsdGroup))
 	})
 }
 

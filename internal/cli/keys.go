@@ -70,7 +70,7 @@ func (a *App) listKeys(j *job.Job, devices []device.Device, keys *job.Keyring) e
 		if ok {
 			row.Key = map[commission.Origin]string{commission.FromKeyring: "own", commission.FromEarlier: "earlier", commission.FromChange: "changed"}[keys.Origin(d.MAC)]
 		}
-		if _, changing := keys.Next(d.MAC); changing {
+		if _, changing := keys.Next(d.MAC); changing && (ok || !d.OpenedAt.IsZero()) {
 			row.Key = "changing"
 		}
 		if ok && d.OpenedAt.IsZero() && row.Key == "own" {

@@ -20,6 +20,14 @@ import (
 // groups are where discovery is sent, by the family of the visitor.
 type groups struct{ wsd, ssdp, mdns netip.Addr }
 
+// groupFor is the group of WS-Discovery in the family of an address.
+func groupFor(a netip.Addr) netip.Addr {
+	if a.Is6() {
+		return wsd.Group6
+	}
+	return wsd.Group
+}
+
 func groupsFor(v *reach.Visitor) groups {
 	if v.Address().Is6() {
 		return groups{wsd.Group6, ssdp.Group6, mdns.Group6}

@@ -59,6 +59,11 @@ func (r *surveyRun) hearMember(h reach.Heard) {
 		r.sighted(device.Sighting{At: h.At, By: by, MAC: h.From, Address: h.Source})
 		return
 	}
+	// Without an address there are switches too, which keep groups of their own: only
+	// what listens for discovery is told.
+	if !slices.Contains(membership.Groups(h.Frame), groupFor(h.Source)) {
+		return
+	}
 	r.mu.Lock()
 	fresh := r.hears(hearing{h.From, h.Source})
 	if fresh {

@@ -85,8 +85,13 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Pla
 	if err := p.users(d, devices, &plan); err != nil {
 		return stopped(plan, d, err)
 	}
-	if plan.Password.IsZero() && len(p.Sheet.Password.Factory) > 0 {
-		if err := p.replacement(d, devices, &plan); err != nil {
+	hides := d.Access == device.Sealed && !plan.Known && p.Sheet.Style() == job.Each
+	if plan.Password.IsZero() && (len(p.Sheet.Password.Factory) > 0 || hides) {
+		err := p.replacement(d, devices, &plan)
+		switch {
+		case err == nil && hides:
+			plan.User, plan.First = p.Sheet.User(), plan.Replace
+		case err != nil && !hides:
 			return stopped(plan, d, err)
 		}
 	}

@@ -118,8 +118,8 @@ type Sent struct {
 // Progress reads, by ID, what the journal tells of how far every device is. What was sent and not refused counts as set; a user counts as made once the
 // device has confirmed it.
 func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT device_id, step, intent, outcome, detail, in_clear, begun_at FROM journal WHERE step IN (?,?,?,?,?,?,?) AND outcome<>'refused' ORDER BY id",
-		commission.StepKey, commission.StepRekey, commission.StepUser, commission.StepReset, commission.StepAddress, commission.StepRestart, commission.StepName)
+	rows, err := r.db.QueryContext(ctx, "SELECT device_id, step, intent, outcome, detail, in_clear, begun_at FROM journal WHERE step IN (?,?,?,?,?,?,?,?) AND outcome<>'refused' ORDER BY id",
+		commission.StepKey, commission.StepFirst, commission.StepRekey, commission.StepUser, commission.StepReset, commission.StepAddress, commission.StepRestart, commission.StepName)
 	if err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
 	}
@@ -174,7 +174,7 @@ func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
 				k.Users[intent] = true
 				out[id] = k
 			}
-		case commission.StepRekey:
+		case commission.StepRekey, commission.StepFirst:
 			k := out[id]
 			k.Rekey = Sent{unstamp(begun), outcome == "done"}
 			k.Keyed = k.Keyed || outcome == "done"

@@ -238,8 +238,8 @@ func (s *Sheet) check() error {
 		return fmt.Errorf("%w: password.style: %q: use shared, by_kind or each", ErrSheet, s.Password.Style)
 	}
 	for i, f := range s.Password.Factory {
-		if f.User == "" || f.Password == "" {
-			return fmt.Errorf("%w: password.factory[%d]: give both user and password", ErrSheet, i)
+		if f.User == "" {
+			return fmt.Errorf("%w: password.factory[%d]: give a user; without a password it is the empty one", ErrSheet, i)
 		}
 	}
 	for i, p := range s.Survey.FactorySubnets {

@@ -90,7 +90,7 @@ func segmentOf(frame []byte) (header.TCP, bool) {
 		return nil, false
 	}
 	ip := header.IPv6(frame[etherLen:])
-	if !ip.IsValid(len(ip)) || ip.TransportProtocol() != header.TCPProtocolNumber || len(ip.Payload()) < header.TCPMinimumSize {
+	if !ip.IsValid(len(ip)) || ip.NextHeader() != uint8(header.TCPProtocolNumber) || len(ip.Payload()) < header.TCPMinimumSize {
 		return nil, false
 	}
 	return header.TCP(ip.Payload()), true

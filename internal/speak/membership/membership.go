@@ -126,46 +126,88 @@ func frame(own, to device.MAC, etherType uint16, size int) []byte {
 // Of tells what an Ethernet frame is in these protocols, and which address it comes from:
 // unspecified for a host that has none yet.
 func Of(f []byte) (Kind, netip.Addr) {
-	if len(f) < etherLen {
+	m, from := message(f)
+	switch {
+	case m == nil:
 		return None, netip.Addr{}
+	case m[0] == igmpQuery && from.Is4(), m[0] == mldQuery && from.Is6():
+		return Query, from
+	case from.Is4() && (m[0] == igmpReportV1 || m[0] == igmpReportV2 || m[0] == igmpReportV3),
+		from.Is6() && (m[0] == mldReportV1 || m[0] == mldReportV2):
+		return Report, from
+	}
+	return None, from
+}
+
+// maxGroups bounds the groups that are read from one report.
+const maxGroups = 64
+
+// Groups gives the groups that a report tells of (RFC 3376, 4.2; RFC 3810, 5.2).
+func Groups(f []byte) (out []netip.Addr) {
+	m, from := message(f)
+	if m == nil {
+		return nil
+	}
+	size := 4
+	if from.Is6() {
+		size = 16
+	}
+	add := func(b []byte) {
+		if a, ok := netip.AddrFromSlice(b); ok && a.IsMulticast() && len(out) < maxGroups {
+			out = append(out, a)
+		}
+	}
+	switch m[0] {
+	case igmpReportV1, igmpReportV2, mldReportV1:
+		if at := len(m) - size; at >= 4 {
+			first := 4
+			if from.Is6() {
+				first = 8
+			}
+			if len(m) >= first+size {
+				add(m[first : first+size])
+			}
+		}
+	case igmpReportV3, mldReportV2:
+		for rest := m[8:]; len(rest) >= 4+size; {
+			add(rest[4 : 4+size])
+			next := 4 + size + size*int(binary.BigEndian.Uint16(rest[2:])) + 4*int(rest[1])
+			if next > len(rest) {
+				break
+			}
+			rest = rest[next:]
+		}
+	}
+	return out
+}
+
+// message gives the message in a frame, of eight octets at least, and who sent it.
+func message(f []byte) ([]byte, netip.Addr) {
+	if len(f) < etherLen {
+		return nil, netip.Addr{}
 	}
 	switch b := f[etherLen:]; binary.BigEndian.Uint16(f[12:]) {
 	case etherIPv4:
 		ip := header.IPv4(b)
 		if !ip.IsValid(len(b)) || ip.Protocol() != uint8(header.IGMPProtocolNumber) || ip.More() || ip.FragmentOffset() != 0 {
-			return None, netip.Addr{}
+			return nil, netip.Addr{}
 		}
-		body := b[ip.HeaderLength():ip.TotalLength()]
-		if len(body) < header.IGMPMinimumSize {
-			return None, netip.Addr{}
+		if m := b[ip.HeaderLength():ip.TotalLength()]; len(m) >= header.IGMPMinimumSize {
+			return m, netip.AddrFrom4(ip.SourceAddress().As4())
 		}
-		return kindOf(body[0] == igmpQuery, body[0] == igmpReportV1 || body[0] == igmpReportV2 || body[0] == igmpReportV3),
-			netip.AddrFrom4(ip.SourceAddress().As4())
 	case etherIPv6:
 		ip := header.IPv6(b)
 		if !ip.IsValid(len(b)) || ip.NextHeader() != uint8(header.IPv6HopByHopOptionsExtHdrIdentifier) {
-			return None, netip.Addr{}
+			return nil, netip.Addr{}
 		}
 		body := ip.Payload()
 		if len(body) < 2 || body[0] != uint8(header.ICMPv6ProtocolNumber) {
-			return None, netip.Addr{}
+			return nil, netip.Addr{}
 		}
-		hop := 8 * (int(body[1]) + 1) // RFC 8200, 4.3
-		if len(body) < hop+header.ICMPv6MinimumSize {
-			return None, netip.Addr{}
+		// RFC 8200, 4.3
+		if hop := 8 * (int(body[1]) + 1); len(body) >= hop+8 {
+			return body[hop:], netip.AddrFrom16(ip.SourceAddress().As16())
 		}
-		m := body[hop:]
-		return kindOf(m[0] == mldQuery, m[0] == mldReportV1 || m[0] == mldReportV2), netip.AddrFrom16(ip.SourceAddress().As16())
 	}
-	return None, netip.Addr{}
-}
-
-func kindOf(query, report bool) Kind {
-	switch {
-	case query:
-		return Query
-	case report:
-		return Report
-	}
-	return None
+	return nil, netip.Addr{}
 }

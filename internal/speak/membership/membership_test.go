@@ -36,6 +36,7 @@ func TestAReportOfAHostWithoutAddress(t *testing.T) {
 	kind, from := Of(f)
 	assert.Equal(t, Report, kind)
 	assert.True(t, from.IsUnspecified())
+	assert.Equal(t, []netip.Addr{netip.MustParseAddr("239.255.255.250")}, Groups(f))
 	assert.Equal(t, octets(t, "2200 ea03 00000001 04000000 effffffa"), f[len(f)-16:])
 }
 
@@ -65,6 +66,9 @@ func TestWhatIsHeard(t *testing.T) {
 			kind, from := Of(octets(t, c.frame))
 			assert.Equal(t, c.kind, kind)
 			assert.Equal(t, c.from, from.String())
+			if kind == Report && from.Is6() {
+				assert.Equal(t, []netip.Addr{netip.MustParseAddr("ff02::1")}, Groups(octets(t, c.frame)))
+			}
 		})
 	}
 }
@@ -75,6 +79,9 @@ func FuzzOf(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if kind, from := Of(b); kind != None {
 			assert.True(t, from.IsValid())
+		}
+		for _, g := range Groups(b) {
+			assert.True(t, g.IsMulticast())
 		}
 	})
 }
