@@ -11,6 +11,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/internal/reach"
+	"janustat/internal/speak/arp"
 	"janustat/internal/speak/mdns"
 	"janustat/internal/speak/membership"
 	"janustat/internal/speak/ssdp"
@@ -356,6 +357,7 @@ const (
 	dhcpAsks  = 3
 	dhcpEvery = 900 * time.Millisecond
 	dhcpQuiet = 1500 * time.Millisecond
+	dhcpLate  = 6 * time.Second // from the first question, where a server is heard to look
 )
 
 func (r *surveyRun) discoverDHCP() {
@@ -372,6 +374,30 @@ func (r *surveyRun) discoverDHCP() {
 			return
 		}
 	}
+	for r.serverLooks() && time.Since(r.begun) < dhcpLate {
+		if !r.wait(countEvery) {
+			return
+		}
+	}
+}
+
+// serverLooks reports whether somebody was heard to ask for an address that nobody has,
+// right after a question to DHCP servers, and no offer has come: some servers look for
+// seconds whether what they offer is free.
+func (r *surveyRun) serverLooks() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.looked && len(r.found.Offers) == 0
+}
+
+// hearLook takes such a question.
+func (r *surveyRun) hearLook(p arp.Packet) {
+	if p.Op != arp.Request || r.Net == nil || r.Net.Holds(p.Target) || time.Since(r.begun) > dhcpAsks*dhcpEvery {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.looked = r.looked || len(r.byAddress[p.Target]) == 0
 }
 
 // newUUID gives a random UUID as a URN (RFC 4122, 4.4).

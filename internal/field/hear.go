@@ -30,6 +30,9 @@ func (r *surveyRun) hear(h reach.Heard) {
 		}
 		r.sighted(device.Sighting{At: h.At, By: by, MAC: c.MAC, Address: c.Address})
 	}
+	if h.ARP != nil {
+		r.hearLook(*h.ARP)
+	}
 	switch {
 	case h.Membership != membership.None:
 		r.hearMember(h)

@@ -111,6 +111,7 @@ type surveyRun struct {
 	ports     map[portHeard]bool // that have answered
 	open      map[portHeard]bool // those that take connections
 	usual     map[hearing]bool   // asked for the service at the usual places
+	looked    bool               // somebody asks for an address that nobody has
 	querier   map[string]bool    // by protocol: somebody else asks for group members
 	dhcpID    [4]byte
 }
