@@ -121,9 +121,15 @@ func (r *run) address(ctx context.Context) error {
 		// Some take no address of their own while they have a lease, and keep the one they
 		// have when DHCP is switched off.
 		now.DHCP = false
-		if restart, err = r.setAddress(ctx, now); err == nil && !restart {
+		if restart, err = r.setAddress(ctx, now); err == nil {
 			r.phase++
-			restart, err = r.setAddress(ctx, target)
+			if restart {
+				return r.restart(ctx, false, "to use no lease")
+			}
+			if err := r.find(ctx, StepReturn, ReturnLimit); err != nil {
+				return err
+			}
+			return errMoved
 		}
 	}
 	switch {
@@ -135,7 +141,7 @@ func (r *run) address(ctx context.Context) error {
 		return err
 	}
 	r.phase++
-	r.addressed = true
+	r.addressed, r.restarted = true, false
 	if restart {
 		return r.restart(ctx, slices.Contains(r.left, StepGateway), "to use the new address")
 	}

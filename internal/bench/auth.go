@@ -106,6 +106,12 @@ func (d *Device) judgeDigest(r *http.Request, auth string) (v verdict, name stri
 	if !ok || cred.URI != r.URL.RequestURI() {
 		return wrong, ""
 	}
+	if d.is(sessionDigest) {
+		if cred.Algorithm != "MD5-sess" || cred.Response != session(cred, d.realm(), r.Method, user.password) {
+			return wrong, ""
+		}
+		return welcome, cred.Username
+	}
 	chal := digest.Challenge{Realm: d.realm(), Nonce: cred.Nonce, Algorithm: cred.Algorithm, QOP: []string{"auth"}}
 	want, err := digest.Digest(&chal, digest.Options{
 		Method: r.Method, URI: cred.URI, Count: cred.Nc, Username: cred.Username, Password: user.password, Cnonce: cred.Cnonce,
@@ -130,6 +136,9 @@ func (d *Device) challenge(h http.Header) bool {
 		algorithms = []string{"MD5", "SHA-256"}
 	default:
 		return false
+	}
+	if d.is(sessionDigest) {
+		algorithms = []string{"MD5-sess"}
 	}
 	raw := make([]byte, 12)
 	_, _ = rand.Read(raw) // never fails

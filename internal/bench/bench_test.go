@@ -10,6 +10,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -370,4 +371,14 @@ func TestTheCertificateFollowsFromTheUnit(t *testing.T) {
 	assert.Equal(t, first.Certificate, again.Certificate)
 	u.Serial = "A2"
 	assert.NotEqual(t, first.Certificate, builtIn(u).Certificate)
+}
+
+// The catalogue of manners is the one in the documents.
+func TestEveryMannerIsInTheDocuments(t *testing.T) {
+	doc, err := os.ReadFile("../../docs/bench.md")
+	require.NoError(t, err)
+	for name, m := range manners {
+		assert.Contains(t, string(doc), fmt.Sprintf("| `%s` | %s |\n", name, m.stands))
+	}
+	assert.Equal(t, len(manners), strings.Count(string(doc), "\n| `"))
 }

@@ -35,6 +35,7 @@ type Device struct {
 	state   state
 	guard   guard
 	boots   int
+	asked   int               // requests so far
 	powered time.Time         // when it last started
 	kept    bool              // came up with a lease, and keeps it
 	visits  map[string]string // who is signed in at its pages, by cookie
@@ -188,6 +189,9 @@ func (d *Device) boot(first bool) error {
 	d.mu.Lock()
 	if d.state.next != nil {
 		d.state.address, d.state.dhcp, d.state.next = *d.state.next, false, nil
+		if d.is(forgetsGateway) {
+			d.state.gateway = netip.Addr{}
+		}
 	}
 	dhcp := d.state.dhcp
 	d.boots++
@@ -213,6 +217,9 @@ func (d *Device) boot(first bool) error {
 	if !address.IsValid() && !d.unit.IPv6 {
 		return nil // without an address there is nobody to answer
 	}
+	if d.is(lateService) && !first && !sleep(d.ctx, serviceLate) {
+		return nil
+	}
 	mux := http.NewServeMux()
 	d.servePages(mux)
 	if d.unit.ByHand {
@@ -221,7 +228,11 @@ func (d *Device) boot(first bool) error {
 	mux.HandleFunc(d.unit.model.Path, d.serveSOAP)
 	model := d.unit.model
 	if model.HTTPS != "only" {
-		if err := d.host.serve(cmp.Or(model.Plain, 80), mux, nil); err != nil {
+		var plain http.Handler = mux
+		if d.is(leadsToHTTPS) {
+			plain = http.RedirectHandler("https://"+address.Addr().String()+model.Path, http.StatusMovedPermanently)
+		}
+		if err := d.host.serve(cmp.Or(model.Plain, 80), plain, nil); err != nil {
 			return err
 		}
 	}
@@ -233,8 +244,14 @@ func (d *Device) boot(first bool) error {
 			return err
 		}
 	}
+	if d.is(noDiscovery) {
+		return d.host.serve(554, http.NotFoundHandler(), nil) // who asks for video is not answered here
+	}
 	return d.startDiscovery(!first)
 }
+
+// is reports whether a device has a manner.
+func (d *Device) is(manner string) bool { return slices.Contains(d.unit.Manners, manner) }
 
 // roll reports whether a fault of a share happens now. The lock is held.
 func (d *Device) roll(share float64) bool { return share > 0 && d.chance.Float64() < share }

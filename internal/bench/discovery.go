@@ -37,6 +37,7 @@ type targetService struct {
 	xaddr    func() string
 	typed    bool // ignores probes that name no type of its own
 	silent   bool // matches carry no XAddrs
+	untyped  bool // nor types, nor scopes
 	instance int  // grows with each boot
 	number   atomic.Int64
 	conns    []groupConn
@@ -52,7 +53,14 @@ func (d *Device) startDiscovery(hello bool) error {
 			defer d.mu.Unlock()
 			return d.allScopes()
 		},
-		xaddr:    func() string { return d.serviceURL(d.unit.model.Path) },
+		xaddr: func() string {
+			there := d.serviceURL(d.unit.model.Path)
+			if d.is(deadAddress) {
+				return fmt.Sprintf("http://%s:8899/onvif/device_service %s", d.host.address(), there)
+			}
+			return there
+		},
+		untyped:  d.is(untyped),
 		typed:    d.unit.model.TypedOnly,
 		silent:   d.unit.model.NoXAddrs,
 		instance: d.boots,
@@ -150,6 +158,9 @@ func (t *targetService) match(name string, withAddress bool) *node {
 	var xaddrs *node
 	if withAddress {
 		xaddrs = el(wsdNS, "XAddrs", t.xaddr())
+	}
+	if t.untyped {
+		return el(wsdNS, name, el(wsaNS, "EndpointReference", el(wsaNS, "Address", t.endpoint)), xaddrs, el(wsdNS, "MetadataVersion", 1))
 	}
 	return el(wsdNS, name,
 		el(wsaNS, "EndpointReference", el(wsaNS, "Address", t.endpoint)),

@@ -383,7 +383,7 @@ func setInterfaces(d *Device, req *element) (*node, *fault) {
 	}
 	p := netip.PrefixFrom(addr, bits)
 	d.state.next = &p
-	return response("SetNetworkInterfaces", el(devNS, "RebootNeeded", d.unit.model.NeedsBoot))
+	return response("SetNetworkInterfaces", el(devNS, "RebootNeeded", d.unit.model.NeedsBoot && !d.is(silentRestart)))
 }
 
 // setGateway takes a gateway in the subnet the device is on or about to be on.
@@ -396,7 +396,7 @@ func setGateway(d *Device, req *element) (*node, *fault) {
 	if d.state.next != nil {
 		reachable = reachable || d.state.next.Contains(addr)
 	}
-	if !reachable {
+	if !reachable && !d.is(gatewayFirst) {
 		return nil, invalid("InvalidGatewayAddress", "The gateway is not in the subnet of the device")
 	}
 	d.state.gateway = addr

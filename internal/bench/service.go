@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"bytes"
 	"cmp"
 	"encoding/xml"
 	"fmt"
@@ -122,7 +123,7 @@ func (d *Device) call(r *http.Request, header, req *element) (*node, *fault, eff
 	if op.access == writing {
 		what = EventWrite
 	}
-	if f := d.admit(r, header, op); f != nil {
+	if f := d.admit(r, header, name, op); f != nil {
 		d.log(r, what, name, false)
 		return nil, f, effect{}
 	}
@@ -130,7 +131,14 @@ func (d *Device) call(r *http.Request, header, req *element) (*node, *fault, eff
 		d.log(r, what, name, false)
 		return nil, &fault{code: "Sender", sub: "OperationProhibited", reason: "Settings can be changed for a while after power-on only"}, effect{}
 	}
+	if f := d.refuses(name, req); f != nil {
+		d.log(r, what, name, false)
+		return nil, f, effect{}
+	}
 	answer, f := op.do(d, req)
+	if f == nil {
+		d.shape(name, answer)
+	}
 	d.log(r, what, name, f == nil)
 	if f != nil {
 		return nil, f, effect{}
@@ -140,11 +148,18 @@ func (d *Device) call(r *http.Request, header, req *element) (*node, *fault, eff
 
 // admit applies the access rules. A device without an administrator lets
 // everyone in; a strict one only to what gives it its first password.
-func (d *Device) admit(r *http.Request, header *element, op operation) *fault {
-	if op.access == preAuth {
+func (d *Device) admit(r *http.Request, header *element, name string, op operation) *fault {
+	switch {
+	case name == "GetUsers" && d.is(listsUsers):
+		return nil
+	case d.is(secretClock) && name == "GetSystemDateAndTime" && !d.fresh():
+	case op.access == preAuth:
 		return nil
 	}
 	if d.fresh() {
+		if name == "GetUsers" && d.is(hidesUsers) {
+			return notAuthorized
+		}
 		if d.unit.model.Strict && !op.strict {
 			return notAuthorized
 		}
@@ -170,6 +185,12 @@ func (d *Device) answer(w http.ResponseWriter, body *node, f *fault) {
 	status := http.StatusOK
 	if f != nil {
 		body, status = f.node(), cmp.Or(f.status, model.FaultCode)
+		switch {
+		case d.is(oldFaults):
+			body = f.old()
+		case d.is(securityFaults) && f.auth:
+			body = (&fault{code: "Sender", sub: "InvalidSecurity", reason: "An error was discovered"}).node()
+		}
 		if f.retry > 0 {
 			w.Header().Set("Retry-After", fmt.Sprint(int(f.retry/time.Second)))
 		}
@@ -181,7 +202,14 @@ func (d *Device) answer(w http.ResponseWriter, body *node, f *fault) {
 			d.mu.Unlock()
 		}
 	}
+	if f != nil && f.auth && d.is(forbids) {
+		w.WriteHeader(http.StatusForbidden)
+		return
+	}
 	out := render(model.Dialect, envelope(nil, body))
+	if d.is(junk) {
+		out = append(bytes.Replace(out, []byte("rev B"), []byte("rev B & \x00C"), 1), "\x00\x00\r\n<!-- -->"...)
+	}
 	w.Header().Set("Content-Type", "application/soap+xml; charset=utf-8")
 	if model.Dialect == "default" {
 		w.Header().Set("Content-Length", fmt.Sprint(len(out)))
@@ -213,6 +241,8 @@ const moveTime = 200 * time.Millisecond
 // effectOf tells what an operation sets going. The lock is held.
 func (d *Device) effectOf(op string) effect {
 	switch {
+	case op == "SystemReboot" && d.is(lateRestart):
+		return effect{do: func() { time.AfterFunc(restartLate, func() { d.again(d.unit.Restart, false) }) }}
 	case op == "SystemReboot":
 		return effect{do: func() { d.again(d.unit.Restart, false) }}
 	case op == "SetSystemFactoryDefault":
@@ -222,7 +252,7 @@ func (d *Device) effectOf(op string) effect {
 			}
 			d.Reset()
 		}, d.unit.LoseBoot}
-	case op == "SetNetworkInterfaces" && !d.unit.model.NeedsBoot:
+	case op == "SetNetworkInterfaces" && !d.unit.model.NeedsBoot && !d.is(silentRestart):
 		lose := d.unit.LoseMove
 		if d.unit.model.RenewsCert {
 			d.cert = selfSigned(d.unit)

@@ -118,6 +118,7 @@ type Unit struct {
 	LoseBoot bool          `yaml:"lose_reset"` // answers a reset by being gone
 	Dribble  time.Duration `yaml:"dribble"`    // between the bytes of an answer
 	TLSDelay time.Duration `yaml:"tls_delay"`  // before it answers a handshake
+	Manners  []string      `yaml:"manners"`    // ways of its own (manners.go)
 	Count    int           `yaml:"count"`      // so many, with MAC and serial counted up
 	prefix   netip.Prefix  // parsed Address
 	mac      device.MAC    // parsed MAC
@@ -243,6 +244,9 @@ func (s *Site) expand() error {
 		}
 		if u.Address == "" {
 			u.Address = model.Factory
+		}
+		if err := checkManners(u.Manners); err != nil {
+			return fmt.Errorf("%s: %w", u.ID, err)
 		}
 		var err error
 		switch u.Fallback {

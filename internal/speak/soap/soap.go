@@ -287,7 +287,7 @@ func plain(data []byte) []byte {
 		}, data)
 	}
 	// A bare ampersand stands for itself; where a message has entities of its own, it does not.
-	if bytes.IndexByte(data, '&') >= 0 && !bytes.Contains(data, []byte("<!")) {
+	if bytes.IndexByte(data, '&') >= 0 && !declaration.Match(data) {
 		data = ampersand.ReplaceAllFunc(data, func(m []byte) []byte {
 			if len(m) > 1 {
 				return m
@@ -297,6 +297,9 @@ func plain(data []byte) []byte {
 	}
 	return data
 }
+
+// declaration matches what begins entities of a message's own (XML 1.0, 2.8).
+var declaration = regexp.MustCompile(`<!(?:DOCTYPE|ENTITY)`)
 
 // ampersand matches a reference that XML knows (XML 1.0, 4.1 and 4.6), or else a bare ampersand.
 var ampersand = regexp.MustCompile(`&(?:amp|lt|gt|quot|apos|#[0-9]{1,7}|#x[0-9A-Fa-f]{1,6});|&`)

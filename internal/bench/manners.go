@@ -1,0 +1,264 @@
+package bench
+
+import (
+	"crypto/md5" //nolint:gosec // HTTP Digest
+	"encoding/hex"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/icholy/digest"
+)
+
+// manner is a way of a device's own, beside its model's, that the standards allow or
+// that practice knows.
+type manner struct {
+	stands string // which of these it stands for
+	// refuse may refuse an operation before it is carried out. The lock is held.
+	refuse func(d *Device, op string, req *element) *fault
+	// shape may change an answer.
+	shape func(d *Device, op string, answer *node)
+}
+
+// The manners that others look for by name.
+const (
+	gatewayFirst   = "gateway first"
+	gatewayInside  = "gateway inside"
+	forgetsGateway = "forgets gateway"
+	silentRestart  = "silent restart"
+	lateRestart    = "late restart"
+	lateService    = "late service"
+	hidesUsers     = "hides users"
+	listsUsers     = "lists users"
+	oldFaults      = "old faults"
+	securityFaults = "security faults"
+	forbids        = "forbids"
+	secretClock    = "secret clock"
+	sessionDigest  = "session digest"
+	junk           = "junk"
+	deadAddress    = "dead address"
+	noDiscovery    = "no discovery"
+	leadsToHTTPS   = "leads to https"
+	untyped        = "untyped"
+)
+
+// How late the late ones are.
+const (
+	restartLate = 18 * time.Second
+	serviceLate = 10 * time.Second
+	busyEvery   = 6 // requests, of which one is turned away
+)
+
+var prohibited = &fault{code: "Sender", sub: "OperationProhibited", reason: "Operation prohibited"}
+
+// manners are all there are, by name.
+var manners = map[string]manner{
+	gatewayFirst: {
+		stands: "practice: an address is taken only with its gateway in place",
+		refuse: func(d *Device, op string, req *element) *fault {
+			to, err := netip.ParsePrefix(req.find("NetworkInterface", "IPv4", "Manual", "Address").value() + "/" + req.find("NetworkInterface", "IPv4", "Manual", "PrefixLength").value())
+			if op == "SetNetworkInterfaces" && (err != nil || !to.Contains(d.state.gateway)) {
+				return invalid("InvalidIPv4Address", "The gateway is not in this subnet")
+			}
+			return nil
+		},
+	},
+	gatewayInside: {
+		stands: "practice: a gateway is taken only in the subnet the device is in now",
+		refuse: func(d *Device, op string, req *element) *fault {
+			a, err := netip.ParseAddr(req.find("IPv4Address").value())
+			if op == "SetNetworkDefaultGateway" && (err != nil || !d.state.address.Contains(a)) {
+				return invalid("InvalidGatewayAddress", "The gateway is not in the subnet")
+			}
+			return nil
+		},
+	},
+	forgetsGateway: {stands: "practice: an address of its own clears the gateway"},
+	"servers static": {
+		stands: "practice: DNS and NTP servers are taken only with DHCP off",
+		refuse: func(d *Device, op string, _ *element) *fault {
+			if (op == "SetDNS" || op == "SetNTP") && d.state.dhcp {
+				return invalid("SettingConflict", "DHCP is on")
+			}
+			return nil
+		},
+	},
+	"lease first off": {
+		stands: "practice: DHCP is switched off before another address is taken",
+		refuse: func(d *Device, op string, req *element) *fault {
+			if op == "SetNetworkInterfaces" && d.state.dhcp && req.find("NetworkInterface", "IPv4", "Manual", "Address").value() != d.state.address.Addr().String() {
+				return invalid("SettingConflict", "DHCP is on")
+			}
+			return nil
+		},
+	},
+	silentRestart: {stands: "practice: a restart is wanted for an address, and RebootNeeded is false"},
+	lateRestart:   {stands: "practice: SystemReboot is acted on after a while"},
+	lateService:   {stands: "practice: ARP is answered long before the device service"},
+	hidesUsers:    {stands: "Core Specification, access classes: GetUsers wants a password, whether there is a user or not"},
+	listsUsers:    {stands: "practice: GetUsers is open to everyone"},
+	oldFaults:     {stands: "SOAP 1.1, 4.4: faultcode and faultstring"},
+	securityFaults: {
+		stands: "SOAP Message Security 1.0, 12: the faults of WS-Security",
+	},
+	forbids: {stands: "RFC 9110, 15.5.4: 403, and no message"},
+	"busy": {
+		stands: "RFC 9110, 15.6.4: 503 with Retry-After",
+		refuse: func(d *Device, _ string, _ *element) *fault {
+			if d.asked++; d.asked%busyEvery == 0 {
+				return &fault{code: "Receiver", sub: "Action", reason: "Busy", status: http.StatusServiceUnavailable, retry: time.Second}
+			}
+			return nil
+		},
+	},
+	"prohibits names": {
+		stands: "Core Specification, OperationProhibited: a refusal for good",
+		refuse: func(_ *Device, op string, _ *element) *fault {
+			if op == "SetScopes" {
+				return prohibited
+			}
+			return nil
+		},
+	},
+	"no clock": {
+		stands: "practice: the clock cannot be set",
+		refuse: func(_ *Device, op string, _ *element) *fault {
+			if op == "SetSystemDateAndTime" {
+				return noSuchSetting
+			}
+			return nil
+		},
+	},
+	secretClock: {stands: "practice: GetSystemDateAndTime wants a password, though it is PRE_AUTH"},
+	"no UTC": {
+		stands: "Core Specification, tt:SystemDateTime: UTCDateTime is optional",
+		shape: func(_ *Device, op string, answer *node) {
+			if op == "GetSystemDateAndTime" {
+				answer.remove("UTCDateTime")
+			}
+		},
+	},
+	sessionDigest: {stands: "RFC 7616, 3.4.2: MD5-sess"},
+	"capital users": {
+		stands: "practice: names of users in capitals",
+		shape: func(_ *Device, op string, answer *node) {
+			if op == "GetUsers" {
+				answer.each("Username", func(n *node) { n.text = strings.ToUpper(n.text) })
+			}
+		},
+	},
+	"masks": {
+		stands: "practice: a mask where a prefix length belongs, and leading zeros",
+		shape: func(d *Device, op string, answer *node) {
+			if op != "GetNetworkInterfaces" {
+				return
+			}
+			answer.each("PrefixLength", func(n *node) {
+				n.text = map[int]string{23: "255.255.254.0", 24: "255.255.255.0"}[d.state.address.Bits()]
+			})
+			answer.each("Address", func(n *node) {
+				n.text = regexp.MustCompile(`\b\d{1,2}\b`).ReplaceAllStringFunc(n.text, func(s string) string { return strings.Repeat("0", 3-len(s)) + s })
+			})
+		},
+	},
+	junk:         {stands: "practice: octets after the envelope, a NUL and a bare ampersand in it"},
+	deadAddress:  {stands: "WS-Discovery 2005/04, 5.3: several XAddrs, the first of which does not answer"},
+	noDiscovery:  {stands: "practice: discovery switched off, video and the device service at their usual ports"},
+	leadsToHTTPS: {stands: "RFC 9110, 15.4.2: port 80 leads to HTTPS"},
+	untyped:      {stands: "WS-Discovery 2005/04, 5.3: Types and Scopes are optional in a match"},
+	"two ports": {
+		stands: "practice: a recorder with an inner network of its own",
+		shape: func(_ *Device, op string, answer *node) {
+			if op != "GetNetworkInterfaces" {
+				return
+			}
+			inner := el(devNS, "NetworkInterfaces",
+				el(typNS, "Enabled", true),
+				el(typNS, "Info", el(typNS, "Name", "poe"), el(typNS, "HwAddress", "02:00:5e:00:00:99"), el(typNS, "MTU", 1500)),
+				el(typNS, "IPv4", el(typNS, "Enabled", true), el(typNS, "Config",
+					el(typNS, "Manual", el(typNS, "Address", "10.254.0.1"), el(typNS, "PrefixLength", 16)), el(typNS, "DHCP", false)))).with("token", "poe")
+			answer.kids = append([]*node{inner}, answer.kids...)
+		},
+	},
+	"two addresses": {
+		stands: "Core Specification, tt:IPv4Configuration: several manual addresses on one interface",
+		shape: func(d *Device, op string, answer *node) {
+			if op == "GetNetworkInterfaces" && !d.state.dhcp {
+				answer.each("Config", func(n *node) {
+					n.kids = append([]*node{el(typNS, "Manual", el(typNS, "Address", "172.30.30.30"), el(typNS, "PrefixLength", 24))}, n.kids...)
+				})
+			}
+		},
+	},
+}
+
+// checkManners refuses names that are none.
+func checkManners(list []string) error {
+	for _, m := range list {
+		if _, ok := manners[m]; !ok {
+			return fmt.Errorf("no manner %q", m)
+		}
+	}
+	return nil
+}
+
+// refuses asks the device's manners whether an operation is refused. The lock is held.
+func (d *Device) refuses(op string, req *element) *fault {
+	for _, name := range d.unit.Manners {
+		if m := manners[name]; m.refuse != nil {
+			if f := m.refuse(d, op, req); f != nil {
+				return f
+			}
+		}
+	}
+	return nil
+}
+
+// shape changes an answer as the device's manners have it. The lock is held.
+func (d *Device) shape(op string, answer *node) {
+	for _, name := range d.unit.Manners {
+		if m := manners[name]; m.shape != nil && answer != nil {
+			m.shape(d, op, answer)
+		}
+	}
+}
+
+// old gives a fault as SOAP 1.1 has it.
+func (f *fault) old() *node {
+	return el(envNS, "Fault", el("", "faultcode", "SOAP-ENV:Client"), el("", "faultstring", f.reason))
+}
+
+// each calls f for every element of a name below n.
+func (n *node) each(name string, f func(*node)) {
+	for _, k := range n.kids {
+		if k.name == name {
+			f(k)
+		}
+		k.each(name, f)
+	}
+}
+
+// remove takes every element of a name out.
+func (n *node) remove(name string) {
+	kept := n.kids[:0]
+	for _, k := range n.kids {
+		if k.name != name {
+			k.remove(name)
+			kept = append(kept, k)
+		}
+	}
+	n.kids = kept
+}
+
+// session works out the response to a challenge for MD5-sess (RFC 7616, 3.4.2).
+func session(cred *digest.Credentials, realm, method, password string) string {
+	sum := func(s string) string {
+		h := md5.Sum([]byte(s)) //nolint:gosec // as above
+		return hex.EncodeToString(h[:])
+	}
+	a1 := sum(sum(cred.Username+":"+realm+":"+password) + ":" + cred.Nonce + ":" + cred.Cnonce)
+	return sum(fmt.Sprintf("%s:%s:%08x:%s:%s:%s", a1, cred.Nonce, cred.Nc, cred.Cnonce, cred.QOP, sum(method+":"+cred.URI)))
+}
