@@ -97,7 +97,7 @@ func TestKeysOfFactoriesAndOfEarlierWork(t *testing.T) {
 	listed := c.must("key", "list")
 	assert.Regexp(t, `C0\d +02:e4:42:00:02:01 +admin +changed`, listed)
 	assert.Regexp(t, `D01 +02:0a:c0:00:05:01 +admin +earlier`, listed)
-	assert.Regexp(t, `02:e4:41:00:02:01 +– +changing`, listed)
+	assert.Regexp(t, `02:e4:41:00:02:01 +– +none`, listed)
 
 	// Nothing that was refused is offered again, and the budget holds across commands.
 	_, mark := c.events(0)

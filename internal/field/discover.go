@@ -392,11 +392,17 @@ func (r *surveyRun) serverLooks() bool {
 
 // hearLook takes such a question.
 func (r *surveyRun) hearLook(p arp.Packet) {
-	if p.Op != arp.Request || r.Net == nil || r.Net.Holds(p.Target) || time.Since(r.begun) > dhcpAsks*dhcpEvery {
+	if p.Op != arp.Request || time.Since(r.begun) > dhcpAsks*dhcpEvery {
 		return
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	// The net is not asked which addresses are ours: this runs inside its reading.
+	for _, v := range r.visitors {
+		if v.Address() == p.Target {
+			return
+		}
+	}
 	r.looked = r.looked || len(r.byAddress[p.Target]) == 0
 }
 

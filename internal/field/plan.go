@@ -85,7 +85,7 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Pla
 	if err := p.users(d, devices, &plan); err != nil {
 		return stopped(plan, d, err)
 	}
-	hides := d.Access == device.Sealed && !plan.Known && p.Sheet.Style() == job.Each
+	hides := d.Access == device.Sealed && !plan.Known && !p.Progress[d.ID].HasAdministrator && p.Sheet.Style() == job.Each
 	if plan.Password.IsZero() && (len(p.Sheet.Password.Factory) > 0 || hides) {
 		err := p.replacement(d, devices, &plan)
 		switch {

@@ -89,6 +89,8 @@ type surveyRun struct {
 	reader func(v *reach.Visitor, key hearing, m *wsd.Match) (device.Sighting, error)
 	event  func(happening) // tells a watcher; may be nil
 
+	sweeping sync.Mutex // held by the one that sweeps
+
 	mu        sync.Mutex
 	pending   int           // parts of the survey still under way
 	finished  chan struct{} // closed when the last one ends; then none begins any more
@@ -100,6 +102,7 @@ type surveyRun struct {
 	holders   map[netip.Addr]int   // MACs that claimed an address
 	accounts  map[device.MAC]*account
 	overflow  account                // of those beyond what is remembered
+	unlisted  int                    // subnets that were swept since something was met in them
 	strange   int                    // subnets visited that were not known before
 	slow      chan struct{}          // places for reading devices, the slow ones too
 	matched   map[hearing]*wsd.Match // discovery answered
@@ -243,7 +246,9 @@ func (r *surveyRun) sweep() {
 		if round >= sweepsOfAll {
 			targets = r.Subnets.SweepSite()
 		}
+		r.sweeping.Lock() // together they keep to the rate
 		n, err := arp.Sweep(r.ctx, r.Net.Send, r.Net.Facts().MAC, targets, r.Rate)
+		r.sweeping.Unlock()
 		if err != nil {
 			r.sweepEnded(n, err)
 			return
@@ -259,6 +264,45 @@ func (r *surveyRun) sweep() {
 		}
 	}
 	r.wait(sweepQuiet)
+}
+
+// Subnets that are not swept from the start are once something was met in them: what is
+// beside it may be silent. So many of them, and so often.
+const (
+	maxStrange    = 12
+	strangeRounds = 2
+)
+
+func (r *surveyRun) sweepStrange(subnet netip.Prefix) {
+	if r.Subnets.Known(subnet) || !subnet.Addr().Is4() || subnet.Bits() < assumedBits {
+		return
+	}
+	r.mu.Lock()
+	r.unlisted++
+	many := r.unlisted > maxStrange
+	r.mu.Unlock()
+	if many {
+		return
+	}
+	targets := func(yield func(netip.Addr) bool) {
+		for a := range hostsOf(subnet) {
+			if r.Subnets.Askable(a) && !yield(a) {
+				return
+			}
+		}
+	}
+	for range strangeRounds {
+		r.sweeping.Lock()
+		n, err := arp.Sweep(r.ctx, r.Net.Send, r.Net.Facts().MAC, targets, r.Rate)
+		r.sweeping.Unlock()
+		if err != nil {
+			r.sweepEnded(n, err)
+			return
+		}
+		if !r.wait(sweepQuiet) {
+			return
+		}
+	}
 }
 
 func (r *surveyRun) sweepEnded(sent int, err error) {
@@ -352,6 +396,7 @@ func (r *surveyRun) visitFor(near netip.Addr, mac device.MAC) {
 		}
 		r.Log.Debug("visiting", "subnet", subnet, "as", v.Address())
 		r.readMatches(subnet)
+		r.spawn(func() { r.sweepStrange(subnet) })
 		r.spawn(func() { r.askPorts(subnet, v) })
 		r.probe(subnet, v)
 	})

@@ -100,13 +100,14 @@ func (r *Register) MaybeKeyed(ctx context.Context) (map[int64]bool, error) {
 
 // Progress is what the journal tells of how far a device is.
 type Progress struct {
-	InClear bool            // one that it has now was set without encryption
-	Users   map[string]bool // further users made, by commission.UserIntent
-	Pending string          // the intent of an address that waits for a restart
-	Rekey   Sent            // of the last password that replaced another
-	Keyed   bool            // it has confirmed a password of this job, and was not reset since
-	Moved   bool            // an address, a name or a restart was sent to it
-	Reset   Sent            // the last time that it was to be reset
+	HasAdministrator bool            // it refused to create the first one
+	InClear          bool            // one that it has now was set without encryption
+	Users            map[string]bool // further users made, by commission.UserIntent
+	Pending          string          // the intent of an address that waits for a restart
+	Rekey            Sent            // of the last password that replaced another
+	Keyed            bool            // it has confirmed a password of this job, and was not reset since
+	Moved            bool            // an address, a name or a restart was sent to it
+	Reset            Sent            // the last time that it was to be reset
 }
 
 // Sent is a write that was sent, or may have been.
@@ -118,7 +119,7 @@ type Sent struct {
 // Progress reads, by ID, what the journal tells of how far every device is. What was sent and not refused counts as set; a user counts as made once the
 // device has confirmed it.
 func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT device_id, step, intent, outcome, detail, in_clear, begun_at FROM journal WHERE step IN (?,?,?,?,?,?,?,?) AND outcome<>'refused' ORDER BY id",
+	rows, err := r.db.QueryContext(ctx, "SELECT device_id, step, intent, outcome, detail, in_clear, begun_at FROM journal WHERE step IN (?,?,?,?,?,?,?,?) AND (outcome<>'refused' OR step='first') ORDER BY id",
 		commission.StepKey, commission.StepFirst, commission.StepRekey, commission.StepUser, commission.StepReset, commission.StepAddress, commission.StepRestart, commission.StepName)
 	if err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
@@ -136,6 +137,12 @@ func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
 		var inClear bool
 		if err := rows.Scan(&id, &step, &intent, &outcome, &detail, &inClear, &begun); err != nil {
 			return nil, fmt.Errorf("journal: %w", err)
+		}
+		if outcome == string(commission.OutcomeRefused) {
+			k := out[id]
+			k.HasAdministrator = true
+			out[id] = k
+			continue
 		}
 		switch step {
 		case commission.StepName:

@@ -211,12 +211,12 @@ func (n *Net) take(frame []byte) {
 	}
 	switch {
 	case h.ARP != nil && h.ARP.Op == arp.Request:
-		if n.Holds(h.ARP.Target) {
+		if n.holds(h.ARP.Target) {
 			// A lost reply is asked for again; nothing better can be done with the error here.
 			_ = n.Send(arp.ReplyTo(*h.ARP, n.facts.MAC).Frame())
 		}
 	case h.ND != nil && h.ND.Kind == ndp.Ask:
-		if n.Holds(h.ND.Target) {
+		if n.holds(h.ND.Target) {
 			_ = n.Send(ndp.Answer(*h.ND, n.facts.MAC).Frame()) // likewise
 		}
 	case h.Protocol == uint8(header.TCPProtocolNumber) && h.To == n.facts.MAC:
@@ -262,8 +262,8 @@ func (n *Net) see(a netip.Addr, mac device.MAC) {
 	}
 }
 
-// Holds reports whether an address is a visitor's.
-func (n *Net) Holds(a netip.Addr) bool {
+// holds reports whether an address is a visitor's.
+func (n *Net) holds(a netip.Addr) bool {
 	n.mu.RLock()
 	defer n.mu.RUnlock()
 	return n.held[a] != nil

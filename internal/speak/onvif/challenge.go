@@ -4,7 +4,8 @@ import (
 	"crypto/md5" //nolint:gosec // what devices ask for
 	"crypto/sha256"
 	"crypto/sha512"
-	"fmt"
+	"encoding/hex"
+	"hash"
 	"net/http"
 	"slices"
 	"strings"
@@ -118,12 +119,13 @@ func withoutSession(algorithm string) string {
 }
 
 // respond makes credentials for a challenge, those of a session too. cnonce is the same
-// for all requests of a client, as the key of a session demands.
-func respond(cnonce string) func(*http.Request, *digest.Challenge, digest.Options) (*digest.Credentials, error) {
+// for all requests of a client, as the key of a session demands. server is what the
+// device says of its software.
+func respond(cnonce, server string) func(*http.Request, *digest.Challenge, digest.Options) (*digest.Credentials, error) {
 	return func(_ *http.Request, chal *digest.Challenge, o digest.Options) (*digest.Credentials, error) {
 		base := *chal
 		if base.Algorithm = withoutSession(chal.Algorithm); base.Algorithm != chal.Algorithm {
-			o.Cnonce, o.A1 = cnonce, sessionKey(base.Algorithm, o.Username, chal.Realm, o.Password, chal.Nonce, cnonce)
+			o.Cnonce, o.A1 = cnonce, sessionKey(base.Algorithm, hashesOctets(server), o.Username, chal.Realm, o.Password, chal.Nonce, cnonce)
 		}
 		cred, err := digest.Digest(&base, o)
 		if err != nil {
@@ -137,18 +139,31 @@ func respond(cnonce string) func(*http.Request, *digest.Challenge, digest.Option
 	}
 }
 
+// hashesOctets reports whether a server takes the inner hash of a session's key as
+// octets, as the code in RFC 2617, 5, has it, and not as the digits that its text and RFC
+// 7616 mean. To try both would offer a wrong password.
+func hashesOctets(server string) bool { return strings.Contains(strings.ToLower(server), "gsoap") }
+
 // sessionKey is H(H(user:realm:password):nonce:cnonce) (RFC 7616, 3.4.2).
-func sessionKey(algorithm, user, realm, password, nonce, cnonce string) string {
+func sessionKey(algorithm string, octets bool, user, realm, password, nonce, cnonce string) string {
 	sum := func(s string) string {
+		var h hash.Hash
 		switch strings.ToUpper(algorithm) {
 		case "SHA-256":
-			return fmt.Sprintf("%x", sha256.Sum256([]byte(s)))
+			h = sha256.New()
 		case "SHA-512-256":
-			return fmt.Sprintf("%x", sha512.Sum512_256([]byte(s)))
+			h = sha512.New512_256()
 		case "SHA-512":
-			return fmt.Sprintf("%x", sha512.Sum512([]byte(s)))
+			h = sha512.New()
+		default:
+			h = md5.New() //nolint:gosec // what the device asks for
 		}
-		return fmt.Sprintf("%x", md5.Sum([]byte(s))) //nolint:gosec // what the device asks for
+		h.Write([]byte(s))
+		return string(h.Sum(nil))
 	}
-	return sum(sum(user+":"+realm+":"+password) + ":" + nonce + ":" + cnonce)
+	inner := sum(user + ":" + realm + ":" + password)
+	if !octets {
+		inner = hex.EncodeToString([]byte(inner))
+	}
+	return hex.EncodeToString([]byte(sum(inner + ":" + nonce + ":" + cnonce)))
 }

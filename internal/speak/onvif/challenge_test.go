@@ -62,12 +62,16 @@ func TestEveryFormOfDigestIsAnswered(t *testing.T) {
 		"MD5-sess":           `Digest realm="r x", nonce="n1", qop="auth", algorithm=MD5-sess`,
 		"SHA-256":            `Digest realm="r x", nonce="n1", qop="auth", algorithm=SHA-256, opaque="o"`,
 		"SHA-256-sess":       `Digest realm="r x", nonce="n1", qop="auth,auth-int", algorithm="SHA-256-sess"`,
+		"MD5-sess by octets": `Digest realm="r x", nonce="n1", qop="auth", algorithm=MD5-sess`,
 		"odd, and in a list": `Basic realm="no", DIGEST Qop = auth , nonce= n1,realm="r x"`,
 	} {
 		t.Run(name, func(t *testing.T) {
 			offered, opened := 0, 0
 			stale := strings.Contains(name, "sess")
 			cl := stub(t, func(w http.ResponseWriter, r *http.Request, op, _ string) {
+				if strings.Contains(name, "octets") {
+					w.Header().Set("Server", "gSOAP/2.8")
+				}
 				auth := r.Header.Get("Authorization")
 				switch {
 				case op == "GetSystemDateAndTime":
@@ -83,7 +87,12 @@ func TestEveryFormOfDigestIsAnswered(t *testing.T) {
 					if strings.HasPrefix(p["algorithm"], "SHA-256") {
 						sum = func(s string) string { return fmt.Sprintf("%x", sha256.Sum256([]byte(s))) }
 					}
+					octets := strings.Contains(name, "octets")
 					a1 := sum(user + ":r x:" + password)
+					if octets {
+						raw := md5.Sum([]byte(user + ":r x:" + password))
+						a1 = string(raw[:])
+					}
 					if strings.HasSuffix(p["algorithm"], "-sess") {
 						a1 = sum(a1 + ":" + p["nonce"] + ":" + p["cnonce"])
 					}

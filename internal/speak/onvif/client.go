@@ -102,6 +102,7 @@ type Client struct {
 	// asked and answered are when the last request had left and its answer came:
 	// making a connection, which may take long, is not between them.
 	asked, answered time.Time
+	server          string    // what the device says of its software
 	date            time.Time // that the last answer carried; zero without
 }
 
@@ -128,7 +129,7 @@ func (c *Client) said(s string) string { return text.Harmless(s, text.Short, c.v
 
 // like makes another client of the same device, without credentials.
 func (c *Client) like() *Client {
-	other := &Client{url: c.url, base: c.base, now: c.now, challenged: c.challenged, offset: c.offset, veil: c.veil}
+	other := &Client{url: c.url, base: c.base, now: c.now, challenged: c.challenged, offset: c.offset, server: c.server, veil: c.veil}
 	other.http = other.client(c.base)
 	return other
 }
@@ -150,7 +151,7 @@ func (c *Client) login(user string, p secret.Password) {
 	}
 	c.scheme = byDigest
 	c.http = c.client(&digest.Transport{
-		Username: user, Password: p.Reveal(), Transport: c.base, FindChallenge: strongest, Digest: respond(nonce()),
+		Username: user, Password: p.Reveal(), Transport: c.base, FindChallenge: strongest, Digest: respond(nonce(), c.server),
 	})
 }
 
@@ -392,6 +393,7 @@ func (c *Client) post(ctx context.Context, action string, body []byte) ([]byte, 
 	}
 	defer res.Body.Close()
 	c.asked, c.answered = at.read(c.now())
+	c.server = res.Header.Get("Server")
 	if c.date, err = http.ParseTime(res.Header.Get("Date")); err != nil {
 		c.date = time.Time{}
 	}
