@@ -220,7 +220,8 @@ func (r *run) first(ctx context.Context) error {
 		return nil
 	}
 	r.tried = true
-	w := Write{Step: StepFirst, Intent: "administrator " + r.plan.User, InClear: !r.session.Encrypted()}
+	w := firstWrite(r.plan)
+	w.InClear = !r.session.Encrypted()
 	err := r.do(ctx, w, func() error { return r.session.CreateAdministrator(ctx, r.plan.User, r.plan.First) })
 	switch {
 	case errors.Is(err, ErrReplyLost): // which it is shows when it is offered

@@ -20,6 +20,8 @@ func Outlook(p Plan, e Expected) (out []Write) {
 	switch {
 	case first:
 		out = append(out, keyWrite(p))
+	case e.Access == device.Sealed && !p.First.IsZero() && !p.Known:
+		out = append(out, firstWrite(p))
 	case p.Password.IsZero() && e.Access == device.Factory && !p.Replace.IsZero():
 		out = append(out, Write{Step: StepRekey, Intent: "the factory password"})
 	}

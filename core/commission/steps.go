@@ -262,6 +262,10 @@ func Activities(spent map[Step]time.Duration) (out []Activity) {
 
 func keyWrite(p Plan) Write { return Write{Step: StepKey, Intent: "administrator " + p.User} }
 
+func firstWrite(p Plan) Write {
+	return Write{Step: StepFirst, Intent: "administrator " + p.User}
+}
+
 func userWrite(u User) Write { return Write{Step: StepUser, Intent: UserIntent(u.Account)} }
 
 // UserIntent is how the journal tells a further user.
