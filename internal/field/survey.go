@@ -267,10 +267,10 @@ func (r *surveyRun) sweep() {
 }
 
 // Subnets that are not swept from the start are once something was met in them: what is
-// beside it may be silent. So many of them, and so often.
+// beside it may be silent. So many of them, and so often: what reports itself is heard anyhow.
 const (
 	maxStrange    = 12
-	strangeRounds = 2
+	strangeRounds = 1
 )
 
 func (r *surveyRun) sweepStrange(subnet netip.Prefix) {

@@ -2,6 +2,7 @@ package job
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -31,7 +32,7 @@ const maxKeyring = 16 << 20
 type Keyring struct {
 	path       string
 	passphrase string
-	work       int // scrypt work factor as a power of two; 0 is age's own default
+	work       int // scrypt work factor as a power of two; 0 is usualWork
 	content    keyringContent
 	veil       *secret.Veil // knows every password on the keyring
 }
@@ -152,8 +153,12 @@ func OpenKeyring(path, passphrase string) (*Keyring, error) {
 	return k, nil
 }
 
+// usualWork takes 128 MB and about half a second: it is spent at every command, on a
+// laptop that carries a whole site beside it.
+const usualWork = 17
+
 // SetWork makes Save spend another work factor of scrypt, a power of two from 10
-// to 22, on the passphrase. Lower than age's own default is for tests.
+// to 22, on the passphrase. Lower than the usual one is for tests.
 func (k *Keyring) SetWork(factor int) { k.work = factor }
 
 // SetPassphrase makes Save encrypt to another passphrase.
@@ -169,9 +174,7 @@ func (k *Keyring) Save() error {
 	if err != nil {
 		return fmt.Errorf("%w: it is empty", ErrPassphrase)
 	}
-	if k.work > 0 {
-		to.SetWorkFactor(k.work)
-	}
+	to.SetWorkFactor(cmp.Or(k.work, usualWork))
 	var out bytes.Buffer
 	w, err := age.Encrypt(&out, to)
 	if err != nil {
