@@ -115,7 +115,7 @@ func (s *Site) comeBack(ctx context.Context, p commission.Plan, watch returning,
 	}
 	back := make(chan coming, 1)
 	watch.begun, watch.last = time.Now(), time.Now()
-	stop := s.Net.HearClaims(func(c reach.Claim) {
+	stop := s.Net.HearClaims(p.MAC, func(c reach.Claim) {
 		if c.MAC == p.MAC && watch.heard(c, time.Now()) {
 			select {
 			case back <- coming{c.Address, watch.stayed}:
@@ -465,7 +465,7 @@ func (s *session) SetGateway(ctx context.Context, g netip.Addr) error {
 func (s *session) SetAddress(ctx context.Context, t device.Settings) (restart bool, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	stop := s.site.Net.HearClaims(func(c reach.Claim) {
+	stop := s.site.Net.HearClaims(s.plan.MAC, func(c reach.Claim) {
 		if c.MAC == s.plan.MAC && c.Address == t.Address && t.Address != s.at {
 			time.AfterFunc(answerGrace, cancel)
 		}

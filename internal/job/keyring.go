@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"runtime"
 	"time"
 
 	"filippo.io/age"
@@ -130,6 +131,7 @@ func OpenKeyring(path, passphrase string) (*Keyring, error) {
 		return nil, fmt.Errorf("%w: it is empty", ErrPassphrase)
 	}
 	plain, err := age.Decrypt(bytes.NewReader(data), id)
+	runtime.GC() // what scrypt has taken is free for the next time, and not taken twice
 	var mismatch *age.NoIdentityMatchError
 	if errors.As(err, &mismatch) {
 		return nil, ErrPassphrase
@@ -177,6 +179,7 @@ func (k *Keyring) Save() error {
 	to.SetWorkFactor(cmp.Or(k.work, usualWork))
 	var out bytes.Buffer
 	w, err := age.Encrypt(&out, to)
+	runtime.GC() // as when it is opened
 	if err != nil {
 		return fmt.Errorf("keyring: %w", err)
 	}

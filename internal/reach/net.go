@@ -31,7 +31,9 @@ type Net struct {
 	facts wire.Facts
 
 	mu       sync.RWMutex
-	taps     map[*tap]struct{}
+	taps     map[*tap]struct{}                // for every frame
+	claims   map[device.MAC]map[*tap]struct{} // for claims of one MAC
+	about    map[netip.Addr]map[*tap]struct{} // for ARP about one address
 	paths    map[pathKey]*Path
 	visitors map[netip.Prefix]*Visitor
 	held     map[netip.Addr]*Visitor   // visitors' addresses, for the ARP responder
@@ -58,7 +60,7 @@ const maxSeen = 1 << 17
 func New(w wire.Wire) *Net {
 	n := &Net{
 		wire: w, facts: w.Facts(),
-		taps: map[*tap]struct{}{}, paths: map[pathKey]*Path{},
+		taps: map[*tap]struct{}{}, claims: map[device.MAC]map[*tap]struct{}{}, about: map[netip.Addr]map[*tap]struct{}{}, paths: map[pathKey]*Path{},
 		visitors: map[netip.Prefix]*Visitor{}, held: map[netip.Addr]*Visitor{},
 		seen: map[netip.Addr]device.MAC{}, thefts: map[device.MAC]int{}, done: make(chan struct{}),
 	}
@@ -93,23 +95,37 @@ func (n *Net) Hear(f func(Heard)) (stop func()) {
 	}
 }
 
-// HearARP calls f for every ARP packet from others until stop is called.
-func (n *Net) HearARP(f func(arp.Packet)) (stop func()) {
-	return n.Hear(func(h Heard) {
-		if h.ARP != nil {
-			f(*h.ARP)
-		}
-	})
+// HearARP calls f for every ARP packet from others that is about an address, until stop
+// is called. However many listen, a frame costs only those that it concerns.
+func (n *Net) HearARP(about netip.Addr, f func(arp.Packet)) (stop func()) {
+	return listen(n, n.about, about, func(h Heard) { f(*h.ARP) })
 }
 
-// HearClaims calls f for every claim to an address by others, by ARP or by
-// neighbour discovery, until stop is called.
-func (n *Net) HearClaims(f func(Claim)) (stop func()) {
-	return n.Hear(func(h Heard) {
+// HearClaims calls f for every claim of a MAC to an address, by ARP or by neighbour
+// discovery, until stop is called.
+func (n *Net) HearClaims(of device.MAC, f func(Claim)) (stop func()) {
+	return listen(n, n.claims, of, func(h Heard) {
 		if c, ok := h.Claim(); ok {
 			f(c)
 		}
 	})
+}
+
+func listen[K comparable](n *Net, all map[K]map[*tap]struct{}, key K, f func(Heard)) (stop func()) {
+	t := &tap{f}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if all[key] == nil {
+		all[key] = map[*tap]struct{}{}
+	}
+	all[key][t] = struct{}{}
+	return func() {
+		n.mu.Lock()
+		defer n.mu.Unlock()
+		if delete(all[key], t); len(all[key]) == 0 {
+			delete(all, key)
+		}
+	}
 }
 
 // ErrNoLink is wrapped when the laptop's own link was gone for too long.
@@ -233,6 +249,20 @@ func (n *Net) take(frame []byte) {
 	for t := range n.taps {
 		t.f(h)
 	}
+	for t := range n.claims[h.From] {
+		t.f(h)
+	}
+	if h.ARP == nil {
+		return
+	}
+	for t := range n.about[h.ARP.Sender] {
+		t.f(h)
+	}
+	if h.ARP.Target != h.ARP.Sender {
+		for t := range n.about[h.ARP.Target] {
+			t.f(h)
+		}
+	}
 }
 
 // note remembers who holds an address. Someone else's claim to a visitor's
@@ -308,7 +338,7 @@ const askEvery = 500 * time.Millisecond
 // take our probe for a conflict and give the address up (RFC 5227, 2.1.1).
 func (n *Net) WaitFor(ctx context.Context, mac device.MAC, places []Place) (netip.Addr, error) {
 	found := make(chan netip.Addr, 1)
-	stop := n.HearClaims(func(c Claim) {
+	stop := n.HearClaims(mac, func(c Claim) {
 		held := func(q Place) bool { return c.MAC == mac && c.Address == q.Address }
 		if at := slices.IndexFunc(places, held); at >= 0 {
 			select {

@@ -158,9 +158,10 @@ func TestOwnFramesAreNotHeard(t *testing.T) {
 		n := New(c)
 		defer n.Close()
 		var heard []device.MAC
-		stop := n.HearARP(func(p arp.Packet) { heard = append(heard, p.From) })
+		stop := n.HearARP(dup, func(p arp.Packet) { heard = append(heard, p.From) })
 		c.in <- arp.Announce(own, dup).Frame()
 		c.in <- arp.Announce(first, dup).Frame()
+		c.in <- arp.Announce(second, dup.Next()).Frame() // about another address
 		c.in <- []byte{1, 2, 3}
 		synctest.Wait()
 		stop()

@@ -70,8 +70,9 @@ func (*ConflictError) Is(target error) bool { return target == ErrConflict }
 // Medium sends frames and hears ARP packets.
 type Medium interface {
 	Send(frame []byte) error
-	// HearARP calls f for every ARP packet until stop is called. f must not block.
-	HearARP(f func(arp.Packet)) (stop func())
+	// HearARP calls f for every ARP packet that has an address as its sender's or its
+	// target's, until stop is called. f must not block.
+	HearARP(about netip.Addr, f func(arp.Packet)) (stop func())
 }
 
 // Probe is a probe under way. It runs beside everything else until its context ends.
@@ -97,7 +98,7 @@ func Begin(ctx context.Context, m Medium, how Manner, own device.MAC, address ne
 	for _, a := range allowed {
 		ok[a] = true
 	}
-	stop := m.HearARP(func(a arp.Packet) {
+	stop := m.HearARP(address, func(a arp.Packet) {
 		claims := a.Sender == address
 		probes := a.Op == arp.Request && a.Sender.IsUnspecified() && a.Target == address
 		if (claims || probes) && !ok[a.SenderMAC] {

@@ -42,7 +42,7 @@ func (l *link) Send(frame []byte) error {
 	return l.fails
 }
 
-func (l *link) HearARP(f func(arp.Packet)) func() {
+func (l *link) HearARP(_ netip.Addr, f func(arp.Packet)) func() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.ears == nil {
