@@ -5,7 +5,7 @@ import (
 )
 
 // DefaultCrew is how many conversations are held at once.
-const DefaultCrew = 64
+const DefaultCrew = 32
 
 // Places bounds the conversations held at once. A device that is restarting,
 // or whose address is being probed, holds none.
