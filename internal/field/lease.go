@@ -87,58 +87,6 @@ type checkedAddress struct {
 	err error
 }
 
-// OtherServers looks for DHCP servers on the wire, for four seconds, without
-// taking a lease.
-func OtherServers(ctx context.Context, n *reach.Net) ([]job.Offer, error) {
-	var id [4]byte
-	_, _ = rand.Read(id[:]) // never fails (crypto/rand)
-	heard := make(chan job.Offer, 16)
-	stop := n.Hear(func(h reach.Heard) {
-		if d := h.Datagram; d != nil && d.To.Port() == dhcp.ClientPort && d.From.Port() == dhcp.ServerPort {
-			if o, err := dhcp.ParseOffer(d.Payload, id); err == nil {
-				select {
-				case heard <- offerOf(d.MAC, o, h.At):
-				default:
-				}
-			}
-		}
-	})
-	defer stop()
-	var found []job.Offer
-	for range serverAsks {
-		if err := askDHCP(n, id); err != nil {
-			return found, err
-		}
-		for t := time.NewTimer(time.Second); t != nil; {
-			select {
-			case o := <-heard:
-				known := false
-				for _, f := range found {
-					known = known || f.ServerMAC == o.ServerMAC
-				}
-				if !known {
-					found = append(found, o)
-				}
-			case <-t.C:
-				t = nil
-			case <-n.Done():
-				return found, n.Err()
-			case <-ctx.Done():
-				return found, ctx.Err()
-			}
-		}
-	}
-	return found, nil
-}
-
-func askDHCP(n *reach.Net, id [4]byte) error {
-	ask, err := dhcp.Discover(n.Facts().MAC, id)
-	if err != nil {
-		return err
-	}
-	return n.SendBroadcast(dhcp.ClientPort, dhcp.ServerPort, ask)
-}
-
 // Run serves until its time is over, or every device waited for has its lease and
 // was met at its address.
 // It refuses to begin, and stops, when another server is on the wire.

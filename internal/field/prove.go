@@ -6,12 +6,10 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"janustat/core/commission"
 	"janustat/core/device"
-	"janustat/core/secret"
 	"janustat/core/text"
 	"janustat/internal/speak/acd"
 )
@@ -349,125 +347,4 @@ func (p Prover) open(ctx context.Context, s commission.Session, plan commission.
 	}
 	out.compare(CheckPassword, ok, "accepted", "refused")
 	return ok, nil
-}
-
-func (p *Proof) judge(plan commission.Plan) {
-	f := p.Found
-	sameSerial := plan.Serial == "" || f.Serial == plan.Serial
-	sameMAC := len(f.MACs) == 0 || slices.Contains(f.MACs, plan.MAC)
-	p.compare(CheckIdentity, sameSerial && sameMAC, plan.Serial+" "+plan.MAC.String(), f.Serial)
-	recorded := p.Device.Firmware
-	p.compare(CheckFirmware, recorded == "" || f.Firmware == recorded, recorded, f.Firmware)
-	if plan.TLS != nil {
-		p.compare(CheckCert, f.Certificate == plan.TLS.Fingerprint, "as surveyed, "+short(plan.TLS.Fingerprint), "another, "+short(f.Certificate))
-	}
-	p.users(plan)
-	for _, c := range commission.Proofs(plan, f) {
-		p.compare(c.Name, c.OK, c.Want, c.Got)
-	}
-}
-
-// users compares the accounts with those that the device is to have.
-func (p *Proof) users(plan commission.Plan) {
-	want := []commission.Account{{Name: plan.User, Level: commission.Administrator}}
-	for _, u := range plan.Users {
-		want = append(want, u.Account)
-	}
-	var wrong []string
-	for _, a := range p.Found.Accounts {
-		at := slices.IndexFunc(want, func(w commission.Account) bool { return w.Named(a.Name) })
-		switch {
-		case at < 0:
-			wrong = append(wrong, "also "+a.Name)
-		case !want[at].Is(a):
-			wrong = append(wrong, commission.UserIntent(a))
-		}
-	}
-	for _, w := range want {
-		if !slices.ContainsFunc(p.Found.Accounts, func(a commission.Account) bool { return a.Named(w.Name) }) {
-			wrong = append(wrong, "no "+w.Name)
-		}
-	}
-	for _, name := range p.usersRefused {
-		wrong = append(wrong, fmt.Sprintf("the password of %s is refused (`janustat key change %s --user %[1]s` gives it another)", name, plan.Tag))
-	}
-	names := make([]string, len(want))
-	for i, w := range want {
-		names[i] = commission.UserIntent(w)
-	}
-	p.compare(CheckUsers, len(wrong) == 0, "only "+strings.Join(names, ", "), strings.Join(wrong, ", "))
-	if len(wrong) == 0 {
-		p.Checks[len(p.Checks)-1].Left = p.usersLeft
-	}
-}
-
-// short tells a fingerprint by its beginning.
-func short(fingerprint string) string {
-	if fingerprint == "" {
-		return "none"
-	}
-	return fmt.Sprintf("%.16s…", fingerprint)
-}
-
-// KeyResult is what trying a password on one device gave.
-type KeyResult struct {
-	Opened bool
-	Wait   time.Duration // the budget is spent; nothing was offered
-	Found  commission.Found
-}
-
-// TryKey offers a password to one device where it was last met, and reads the
-// device if it opens.
-func (p Prover) TryKey(ctx context.Context, plan commission.Plan) (KeyResult, error) {
-	find, cancel := context.WithTimeoutCause(ctx, commission.FindLimit+acdLongest, errors.New("no answer"))
-	defer cancel()
-	at, err := p.Site.Find(find, plan, []netip.Addr{plan.From})
-	if err != nil {
-		return KeyResult{}, err
-	}
-	s, err := p.Site.Open(ctx, plan, at)
-	if err != nil {
-		return KeyResult{}, err
-	}
-	defer s.Close()
-	r, err := p.tryKey(ctx, s, plan)
-	return r, commission.NoteLocked(ctx, p.Attempts, plan, err)
-}
-
-func (p Prover) tryKey(ctx context.Context, s commission.Session, plan commission.Plan) (KeyResult, error) {
-	if _, err := commission.Recognise(ctx, s, plan, false); err != nil {
-		return KeyResult{}, err
-	}
-	access, err := s.Access(ctx)
-	switch {
-	case err != nil:
-		return KeyResult{}, err
-	case access == device.Fresh && plan.Known:
-		return KeyResult{}, &commission.AlarmError{Why: "it says that it has no password, and was opened by one before, so nothing was offered to it"}
-	case access == device.Fresh:
-		return KeyResult{}, errors.New("it has no password yet: `janustat commission` gives it one")
-	}
-	ok, wait, err := commission.Offer(ctx, p.Attempts, plan, commission.Credential{User: plan.User, Password: plan.Password}, s.Enter)
-	if err != nil || !ok {
-		return KeyResult{Wait: wait}, err
-	}
-	r := KeyResult{Opened: true}
-	if r.Found, err = s.Read(ctx); err != nil {
-		return r, err
-	}
-	if plan.Serial != "" && r.Found.Serial != "" && r.Found.Serial != plan.Serial {
-		return KeyResult{}, fmt.Errorf("another device answers there: serial %s, not %s", r.Found.Serial, plan.Serial)
-	}
-	return r, nil
-}
-
-// acdLongest is the longest it takes to find an address for a visitor, some being taken.
-var acdLongest = 4 * acd.Borrowed.Lasts()
-
-// KeyPlan is the plan of a device met where it is, for trying a password.
-func KeyPlan(d *device.Device, user string, p secret.Password) commission.Plan {
-	return commission.Plan{
-		ID: d.ID, Tag: d.Tag, MAC: d.MAC, Serial: d.Serial, Endpoint: d.Endpoint, From: d.Address(), Known: !d.OpenedAt.IsZero(), MuteTLS: d.MuteTLS,
-		Target: device.Settings{Address: d.Address()}, User: user, Password: p, Service: d.Service, TLS: d.TLS,
-	}
 }

@@ -1,0 +1,249 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"janustat/core/device"
+	"janustat/core/ground"
+	"janustat/core/text"
+	"janustat/internal/field"
+	"janustat/internal/job"
+	"janustat/internal/oui"
+	"janustat/internal/reach"
+)
+
+// withKinds makes bystanders of devices that nothing more is known of, and says
+// whose MACs they have.
+func withKinds(j *job.Job, devices []device.Device) []device.Device {
+	for i := range devices {
+		devices[i].Registry = cmp.Or(j.Sheet.MakerOf(devices[i].MAC), oui.Holder(devices[i].MAC))
+		if devices[i].Kind == "" {
+			devices[i].Kind = device.Other
+		}
+		devices[i].Apply(device.Silent{})
+	}
+	return devices
+}
+
+// lay gives the subnets to work in and the addresses that visitors must not borrow.
+func (a *App) lay(ctx context.Context, j *job.Job, devices []device.Device, n *reach.Net) (*field.Subnets, func(netip.Addr) bool, error) {
+	site := field.SiteSubnet(ctx, j, devices)
+	reserved, err := field.Reserved(ctx, j, devices)
+	if err != nil {
+		return nil, nil, err
+	}
+	var blocks []ground.Block
+	if site.IsValid() {
+		blocks = j.Sheet.BlocksIn(site)
+	}
+	given := map[netip.Addr]bool{}
+	for i := range devices {
+		if devices[i].Allotted != nil {
+			given[devices[i].Allotted.Address] = true
+		}
+		for _, x := range devices[i].Addresses {
+			given[x] = true
+		}
+	}
+	for _, r := range reserved {
+		if r.Range.From == r.Range.To {
+			given[r.Range.From] = true
+		}
+	}
+	reserved = slices.DeleteFunc(reserved, func(r ground.Reserved) bool { return r.Range.From == r.Range.To })
+	avoid := func(x netip.Addr) bool {
+		return given[x] ||
+			slices.ContainsFunc(reserved, func(r ground.Reserved) bool { return r.Range.Contains(x) }) ||
+			site.Bits() <= 24 && slices.ContainsFunc(blocks, func(b ground.Block) bool { return b.Range.Contains(x) })
+	}
+	return field.NewSubnets(n.Facts().Addresses, site, j.Sheet.Survey.FactorySubnets, j.Sheet.Network.NotOurs), avoid, nil
+}
+
+// sortForPeople puts tagged devices first, then by kind and address.
+func sortForPeople(devices []device.Device) {
+	slices.SortStableFunc(devices, func(x, y device.Device) int {
+		if (x.Tag == "") != (y.Tag == "") {
+			if x.Tag == "" {
+				return 1
+			}
+			return -1
+		}
+		if c := x.Kind.Order() - y.Kind.Order(); c != 0 {
+			return c
+		}
+		if c := text.Natural(x.Tag, y.Tag); c != 0 {
+			return c
+		}
+		if c := x.Address().Compare(y.Address()); c != 0 {
+			return c
+		}
+		return slices.Compare(x.MAC[:], y.MAC[:])
+	})
+}
+
+func (a *App) printSurvey(devices []device.Device, s *surveyed) {
+	w, found := a.Out, s.found
+	if len(devices) == 0 {
+		fmt.Fprintln(w, "Nothing answered. Check the cable and the adapter, or listen longer: janustat survey --for 30s")
+		return
+	}
+	a.write(w, deviceListing(devices))
+	fmt.Fprintf(w, "\n%s, in %.1f s\n", countByKind(devices), s.record.Took.Seconds())
+	a.printLAN(devices, found)
+	a.printFloods(s)
+	subnets := make([]netip.Prefix, 0, len(found.Unvisited))
+	for p := range found.Unvisited {
+		subnets = append(subnets, p)
+	}
+	slices.SortFunc(subnets, func(x, y netip.Prefix) int { return x.Addr().Compare(y.Addr()) })
+	for _, p := range subnets[:min(len(subnets), manyChanges)] {
+		fmt.Fprintf(w, "%s could not be visited: %s\n", p, found.Unvisited[p])
+	}
+	if n := len(subnets) - manyChanges; n > 0 {
+		fmt.Fprintf(w, "%s more could not be visited\n", plural(n, "subnet"))
+	}
+	for _, text := range s.differs {
+		fmt.Fprintln(w, a.wrap(w, 2, "note: "+text))
+	}
+	a.printChanges(s.changes)
+	open := 0
+	for i := range devices {
+		if devices[i].Configurable() && devices[i].InJob == device.Undecided && !devices[i].NotOurs {
+			open++
+		}
+	}
+	if open > 0 {
+		fmt.Fprintf(w, "Next: janustat take all   (%s ready to be taken)\n", plural(open, "device"))
+	}
+}
+
+// printFloods names who says more than any honest host.
+func (a *App) printFloods(s *surveyed) {
+	w := a.Out
+	for _, f := range s.found.Floods {
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, badStyle, "flood "), a.wrap(w, 8, floodText(f)))
+	}
+	if s.crowd > 0 {
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, badStyle, "crowd "), a.wrap(w, 8, fmt.Sprintf("%d more hosts were heard that say nothing of themselves; they are not listed or kept", s.crowd)))
+	}
+}
+
+func floodText(f field.Flood) string {
+	if f.Address.IsValid() {
+		return fmt.Sprintf("%s %s: one stranger with many names. The devices there are told apart by their MACs all the same.", f.Who(), f.What)
+	}
+	return fmt.Sprintf("%s %s: more than any honest host, and not believed any further. Find it by its MAC in the switch's table, and unplug it.", f.Who(), f.What)
+}
+
+// printLAN says in plain words what is wrong with the LAN, or worth knowing.
+func (a *App) printLAN(devices []device.Device, found *field.Findings) {
+	w := a.Out
+	for _, o := range found.Offers {
+		text := fmt.Sprintf("DHCP server %s (%s) offers %s, gateway %s", o.Server, o.ServerMAC, o.Subnet, addressText(o.Gateway))
+		if len(o.DNS) > 0 {
+			text += ", DNS " + ground.List(o.DNS)
+		}
+		if len(o.NTP) > 0 {
+			text += ", NTP " + ground.List(o.NTP)
+		}
+		if o.LeaseS > 0 {
+			text += ", for " + roundText(time.Duration(o.LeaseS)*time.Second)
+		}
+		fmt.Fprintln(w, text)
+	}
+	if len(found.Offers) > 1 {
+		fmt.Fprintln(w, a.paint(w, badStyle, fmt.Sprintf("%d DHCP servers answer", len(found.Offers)))+": devices get an address from either by chance. Find out which one belongs here and unplug the other.")
+	}
+	counts := map[device.Condition]int{}
+	groups, bystanders := map[netip.Addr]int{}, map[netip.Addr]int{}
+	for i := range devices {
+		if d := &devices[i]; d.Kind != device.Other || d.Condition == device.Bare {
+			counts[d.Condition]++
+		}
+		if len(devices[i].Clashing) > 0 {
+			if groups[devices[i].Address()]++; devices[i].Kind == device.Other {
+				bystanders[devices[i].Address()]++
+			}
+		}
+	}
+	clashing := make([]netip.Addr, 0, len(groups))
+	for x := range groups {
+		clashing = append(clashing, x)
+	}
+	slices.SortFunc(clashing, netip.Addr.Compare)
+	for _, x := range clashing {
+		text := fmt.Sprintf("%s answers for %d devices: they can all stay plugged in; commission moves each by its MAC", x, groups[x])
+		if n := bystanders[x]; n > 0 {
+			text = fmt.Sprintf("%s answers for %s and %s: the device is moved by its MAC, the bystander is left alone", x, plural(groups[x]-n, "device"), plural(n, "bystander"))
+		}
+		if bystanders[x] == groups[x] {
+			text = fmt.Sprintf("%s answers for %d bystanders: none of them is touched; whose are they?", x, groups[x])
+		}
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, badStyle, "clash "), a.wrap(w, 8, text))
+	}
+	for _, c := range []struct {
+		condition device.Condition
+		words     string
+	}{
+		{device.Stray, "outside the site subnet: commission reaches them where they are"},
+		{device.Adrift, "link-local only, having found no DHCP server: commission reaches them where they are"},
+		{device.Bare, "without any address: take them by MAC with --kind, allot, then `janustat lease`"},
+	} {
+		if n := counts[c.condition]; n > 0 {
+			fmt.Fprintf(w, "%s  %s\n", a.paint(w, workStyle, fmt.Sprintf("%-6s", c.condition)), a.wrap(w, 8, plural(n, "device")+" "+c.words))
+		}
+	}
+	for id, n := range found.VLANs {
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, workStyle, "tagged"), a.wrap(w, 8, fmt.Sprintf("frames of VLAN %d (%d so far): this may be a trunk port. What is in that VLAN is not reached from here; ask for an access port.", id, n)))
+	}
+}
+
+// roundText writes a length of time without its empty parts.
+func roundText(d time.Duration) string {
+	text := d.String()
+	for _, empty := range []string{"m0s", "h0m"} {
+		if strings.HasSuffix(text, empty) {
+			text = text[:len(text)-len(empty)+1]
+		}
+	}
+	return text
+}
+
+// manyChanges is how many changes are printed before they are only counted:
+// on a first survey everything is new and stands in the list above already.
+const manyChanges = 12
+
+func (a *App) printChanges(changes []device.Change) {
+	counts := map[string]int{}
+	for _, c := range changes {
+		counts[c.What]++
+	}
+	if len(changes) == 0 {
+		fmt.Fprintln(a.Out, "Nothing new, gone or changed since the last survey.")
+		return
+	}
+	fmt.Fprintf(a.Out, "Since the last survey: %d new, %d gone, %d back, %d changed\n", counts["new"], counts["gone"], counts["back"], counts["changed"])
+	for _, c := range changes {
+		if c.What == "new" && counts["new"] > manyChanges {
+			continue
+		}
+		if c.What == "alarm" {
+			fmt.Fprintf(a.Out, "  %s    %s  %s\n", a.paint(a.Out, badStyle, "ALARM"), c.Label, a.wrap(a.Out, 4, c.Text+": nothing is offered to it. If it was reset or replaced on purpose: janustat restore "+c.Label))
+			continue
+		}
+		fmt.Fprintf(a.Out, "  %-8s %s  %s\n", c.What, c.Label, c.Text)
+	}
+}
+
+func orEmpty[T any](s []T) []T {
+	if s == nil {
+		return []T{}
+	}
+	return s
+}

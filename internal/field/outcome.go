@@ -1,0 +1,103 @@
+package field
+
+import (
+	"fmt"
+	"io"
+	"time"
+
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/core/secret"
+	"janustat/internal/job"
+)
+
+// MannerOf tells how a device comes to its address.
+func MannerOf(d *device.Device) commission.Manner {
+	switch {
+	case d.Access != device.Unmanaged:
+		return commission.ByService
+	case d.ByHand():
+		return commission.ByHand
+	case d.Allotted != nil && d.Allotted.DHCP:
+		return commission.ByReservation
+	}
+	return commission.ByService // bare: what it speaks is not known yet
+}
+
+// SitePassword generates a password that fits the sane rules, the job sheet's,
+// and those of every taken device that publishes its own.
+func SitePassword(sheet *job.Sheet, devices []device.Device, random io.Reader) (secret.Password, error) {
+	rules, err := rulesFor(sheet, devices)
+	if err != nil {
+		return secret.Password{}, err
+	}
+	return secret.Generate(rules, sheet.User(), random)
+}
+
+func rulesFor(sheet *job.Sheet, devices []device.Device) (secret.Rules, error) {
+	rules, err := secret.Sane.And(sheet.Rules())
+	if err != nil {
+		return secret.Rules{}, fmt.Errorf("the job sheet's password rules: %w", err)
+	}
+	for i := range devices {
+		d := &devices[i]
+		if d.InJob != device.Taken || d.Rules == nil {
+			continue
+		}
+		if rules, err = rules.And(*d.Rules); err != nil {
+			return secret.Rules{}, fmt.Errorf("the rules of %s do not go with the others' (give each device its own: `style: each` in the job sheet under password): %w", d.Label(), err)
+		}
+	}
+	return rules, nil
+}
+
+// TakeKeys carries what a result tells of keys into the keyring, and reports
+// whether that changed it.
+func TakeKeys(keys *job.Keyring, r commission.Result, now time.Time) (changed bool) {
+	if r.Opened {
+		changed = keys.Opened(r.Plan.MAC, r.Key, now)
+	}
+	return keys.NoteRefused(r.Plan.MAC, r.Refused) || changed
+}
+
+// Expect gives what is known of a device before it is spoken with, from the register.
+func Expect(d *device.Device) commission.Expected {
+	e := commission.Expected{Access: d.Access}
+	if s := d.Settings; s != nil {
+		e.Found.Settings = *s
+	}
+	if e.Found.Settings.Name == "" {
+		e.Found.Settings.Name = d.Name
+	}
+	w := d.Writes
+	if w == nil {
+		w = &device.Outlook{Partial: true}
+	}
+	e.Found.Clock, e.Found.ByNTP = time.Duration(w.ClockS*float64(time.Second)), w.ByNTP
+	// What it refuses to tell yet is taken for settings that it has.
+	e.Found.DNS = commission.Servers{Told: w.DNS || w.Partial, FromDHCP: w.DNSAuto, Addresses: e.Found.Settings.DNS}
+	e.Found.NTP = commission.Servers{Told: w.NTP || w.Partial, FromDHCP: w.NTPAuto, Addresses: e.Found.Settings.NTP}
+	e.Found.NoZone = e.Found.Settings.Zone == "" && !w.Partial
+	return e
+}
+
+// Events gives what a result tells of a device.
+func Events(r commission.Result, now time.Time) (out []device.Event) {
+	if r.Alarm != "" {
+		return []device.Event{device.Alarmed{At: now, Why: r.Alarm}}
+	}
+	out = append(out, device.Met{Address: r.At})
+	if r.Opened {
+		out = append(out, device.Opened{At: now, Factory: r.Factory})
+	}
+	if r.Reserved {
+		out = append(out, device.Reserved{At: now})
+	}
+	switch r.Reset {
+	case commission.OutcomeDone:
+		out = append(out, device.Reset{At: now, Certain: true})
+	case commission.OutcomeUnknown:
+		out = append(out, device.Reset{At: now})
+	}
+	return out
+}

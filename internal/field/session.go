@@ -1,0 +1,284 @@
+package field
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/core/secret"
+	"janustat/core/text"
+	"janustat/internal/reach"
+	"janustat/internal/speak/onvif"
+	"janustat/internal/speak/wsd"
+)
+
+// session is a conversation with one device. It implements commission.Session.
+type session struct {
+	*onvif.Client
+	by   *carrier
+	path *reach.Path
+	site *Site
+	plan commission.Plan
+	at   netip.Addr
+
+	visitor  *reach.Visitor
+	endpoint string // as it told by discovery in this conversation
+}
+
+var _ commission.Session = (*session)(nil)
+
+// lost turns the loss of a reply into what the steps understand. A write that
+// could not even be sent counts too: looking in both places is right for both.
+func lost(err error) error {
+	var locked *onvif.LockedError
+	switch {
+	case errors.As(err, &locked):
+		return &commission.LockedError{Wait: locked.Wait}
+	case fatal(err):
+		return fmt.Errorf("%w: %w", commission.ErrReplyLost, err)
+	case errors.Is(err, onvif.ErrNotNow):
+		return fmt.Errorf("%w: %w", commission.ErrWindow, err)
+	}
+	return err
+}
+
+// Read implements commission.Session.
+func (s *session) Read(ctx context.Context) (commission.Found, error) {
+	f, err := s.read(ctx)
+	return f, lost(err)
+}
+
+func (s *session) read(ctx context.Context) (commission.Found, error) {
+	var f commission.Found
+	info, err := s.Information(ctx)
+	if err != nil {
+		return f, err
+	}
+	f.Make, f.Model, f.Serial, f.Firmware = info.Make, info.Model, info.Serial, info.Firmware
+	if f.Settings, f.MACs, err = s.Network(ctx, s.at, s.plan.MAC); err != nil {
+		return f, err
+	}
+	if f.Settings.Gateway, err = s.Gateway(ctx); err != nil {
+		return f, err
+	}
+	if f.Settings.Name, err = s.Name(ctx); err != nil {
+		return f, err
+	}
+	if err := s.readServers(ctx, &f); err != nil {
+		return f, err
+	}
+	users, err := s.Users(ctx)
+	if err != nil {
+		return f, err
+	}
+	for _, u := range users {
+		f.Accounts = append(f.Accounts, commission.Account{Name: strings.TrimSpace(u.Name), Level: commission.Level(strings.TrimSpace(u.Level))})
+	}
+	if f.Certificate = s.Certificate(); !s.Encrypted() {
+		if f.CanTLS, err = s.HasTLSOff(ctx); err != nil {
+			return f, err
+		}
+	}
+	f.Clock, f.ClockDoubt, err = s.Clock(ctx)
+	f.ByNTP = s.ByNTP()
+	zone, told := s.Zone()
+	f.Settings.Zone, f.NoZone = zone, !told
+	return f, err
+}
+
+func (s *session) readServers(ctx context.Context, f *commission.Found) error {
+	dns, err := s.DNS(ctx)
+	if err != nil {
+		return err
+	}
+	ntp, err := s.NTP(ctx)
+	f.DNS = commission.Servers{Told: dns.Offered, FromDHCP: dns.FromDHCP, Addresses: dns.Addresses}
+	f.NTP = commission.Servers{Told: ntp.Offered, FromDHCP: ntp.FromDHCP, Addresses: ntp.Addresses}
+	f.Settings.DNS, f.Settings.NTP = dns.Addresses, ntp.Addresses
+	return err
+}
+
+// Encrypted implements commission.Session.
+func (s *session) Encrypted() bool { return s.plan.TLS != nil }
+
+// Certificate implements commission.Session.
+func (s *session) Certificate() string { return s.by.seen.Fingerprint() }
+
+// Identity implements commission.Session. Where the device tells its serial number to
+// nobody without a password, its endpoint reference is asked for by discovery.
+func (s *session) Identity(ctx context.Context) (id commission.Identity, err error) {
+	if s.plan.Serial != "" {
+		if id.Serial, err = s.Serial(ctx); err != nil {
+			return id, lost(err)
+		}
+	}
+	if id.Serial == "" && s.plan.Endpoint != "" {
+		if s.endpoint == "" {
+			s.endpoint = s.site.endpointOf(ctx, s.visitor, s.plan.MAC, s.at)
+		}
+		id.Endpoint = s.endpoint
+	}
+	return id, ctx.Err()
+}
+
+// Times at which a device is asked who it is by discovery; its answer may take half a
+// second (WS-Discovery 2005/04, 2.4, APP_MAX_DELAY), and get lost.
+const (
+	whoTries = 4
+	whoEvery = 700 * time.Millisecond
+)
+
+// endpointOf asks one device for its endpoint reference; "" where it does not answer.
+func (s *Site) endpointOf(ctx context.Context, v *reach.Visitor, mac device.MAC, at netip.Addr) string {
+	told := make(chan string, 1)
+	stop := s.Net.Hear(func(h reach.Heard) {
+		d := h.Datagram
+		if d == nil || d.MAC != mac || d.From.Addr() != at || d.To.Port() != clientPort {
+			return
+		}
+		if m, err := wsd.Parse(d.Payload); err == nil && m.Kind == wsd.ProbeMatches && len(m.Matches) > 0 {
+			select {
+			case told <- text.Harmless(m.Matches[0].Endpoint, text.Marker, nil):
+			default:
+			}
+		}
+	})
+	defer stop()
+	for range whoTries {
+		for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}} {
+			if err := s.Net.SendUDP(v, clientPort, mac, netip.AddrPortFrom(at, wsd.Port), wsd.Probe(newUUID(), types...)); err != nil {
+				return ""
+			}
+		}
+		t := time.NewTimer(whoEvery)
+		select {
+		case e := <-told:
+			t.Stop()
+			return e
+		case <-t.C:
+		case <-s.Net.Done():
+			t.Stop()
+			return ""
+		case <-ctx.Done():
+			t.Stop()
+			return ""
+		}
+	}
+	return ""
+}
+
+// SetZone implements commission.Session.
+func (s *session) SetZone(ctx context.Context, zone string) error {
+	return lost(s.Client.SetZone(ctx, zone))
+}
+
+// Access implements commission.Session.
+func (s *session) Access(ctx context.Context) (device.Access, error) {
+	a, err := s.Client.Access(ctx)
+	return a, lost(err)
+}
+
+// Enter implements commission.Session.
+func (s *session) Enter(ctx context.Context, user string, p secret.Password) (bool, error) {
+	ok, err := s.Client.Enter(ctx, user, p)
+	return ok, lost(err)
+}
+
+// Opens implements commission.Session.
+func (s *session) Opens(ctx context.Context, user string, p secret.Password) (bool, error) {
+	ok, err := s.Client.Opens(ctx, user, p)
+	return ok, lost(err)
+}
+
+// Rules implements commission.Session.
+func (s *session) Rules(ctx context.Context) (*secret.Rules, error) {
+	r, err := s.Client.Rules(ctx)
+	return r, lost(err)
+}
+
+// RefusesAnonymous implements commission.Session.
+func (s *session) RefusesAnonymous(ctx context.Context) (bool, error) {
+	refuses, err := s.Client.RefusesAnonymous(ctx)
+	return refuses, lost(err)
+}
+
+// CreateUser implements commission.Session.
+func (s *session) CreateUser(ctx context.Context, u commission.User) error {
+	return lost(s.Client.CreateUser(ctx, u.Name, u.Password, string(u.Level)))
+}
+
+// ChangeUser implements commission.Session.
+func (s *session) ChangeUser(ctx context.Context, u commission.User) error {
+	return lost(s.SetUser(ctx, u.Name, u.Password, string(u.Level)))
+}
+
+// SetDNS implements commission.Session.
+func (s *session) SetDNS(ctx context.Context, servers []netip.Addr) error {
+	return lost(s.Client.SetDNS(ctx, servers))
+}
+
+// SetNTP implements commission.Session.
+func (s *session) SetNTP(ctx context.Context, servers []netip.Addr) error {
+	return lost(s.Client.SetNTP(ctx, servers))
+}
+
+// CreateAdministrator implements commission.Session.
+func (s *session) CreateAdministrator(ctx context.Context, user string, p secret.Password) error {
+	return lost(s.Client.CreateAdministrator(ctx, user, p))
+}
+
+// SetPassword implements commission.Session.
+func (s *session) SetPassword(ctx context.Context, user string, p secret.Password) error {
+	return lost(s.Client.SetPassword(ctx, user, p))
+}
+
+// SetClock implements commission.Session.
+func (s *session) SetClock(ctx context.Context) (late time.Duration, err error) {
+	late, err = s.Client.SetClock(ctx)
+	return late, lost(err)
+}
+
+// SetName implements commission.Session.
+func (s *session) SetName(ctx context.Context, name string) error {
+	return lost(s.Client.SetName(ctx, name))
+}
+
+// SetGateway implements commission.Session.
+func (s *session) SetGateway(ctx context.Context, g netip.Addr) error {
+	return lost(s.Client.SetGateway(ctx, g))
+}
+
+// SetAddress implements commission.Session. When the device is heard at its new
+// address before it has answered, the answer is not waited for any longer.
+func (s *session) SetAddress(ctx context.Context, t device.Settings) (restart bool, err error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	stop := s.site.Net.HearClaims(s.plan.MAC, func(c reach.Claim) {
+		if c.MAC == s.plan.MAC && c.Address == t.Address && t.Address != s.at {
+			time.AfterFunc(answerGrace, cancel)
+		}
+	})
+	defer stop()
+	restart, err = s.Client.SetAddress(ctx, t)
+	return restart, lost(err)
+}
+
+// answerGrace is how long an answer may take that left before the device moved.
+const answerGrace = 500 * time.Millisecond
+
+// Restart implements commission.Session.
+func (s *session) Restart(ctx context.Context) error { return lost(s.Client.Restart(ctx)) }
+
+// Reset implements commission.Session.
+func (s *session) Reset(ctx context.Context) error { return lost(s.Client.Reset(ctx)) }
+
+// Close implements commission.Session.
+func (s *session) Close() {
+	s.Client.Close()
+	s.path.Close()
+}

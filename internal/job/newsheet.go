@@ -1,0 +1,73 @@
+package job
+
+import (
+	"bytes"
+	"fmt"
+	"time"
+)
+
+// NewSheet gives the commented text of a new job sheet. Empty values are left
+// as comments.
+func NewSheet(name, subnet, gateway string, now time.Time) []byte {
+	line := func(key, value, example string) string {
+		if value != "" {
+			return fmt.Sprintf("  %s: %s\n", key, value)
+		}
+		return fmt.Sprintf("  # %s: %s\n", key, example)
+	}
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "# Job sheet, begun %s. The one file of the job to edit by hand.\n# `janustat` in this folder tells where the job stands.\n", now.Format(time.DateOnly))
+	fmt.Fprintf(&b, "name: %q\n\n", name)
+	b.WriteString("# Left out, subnet and gateway are taken from the recorder, else from what the LAN shows.\nnetwork:\n")
+	b.WriteString(line("subnet", subnet, "10.61.8.0/23"))
+	b.WriteString(line("gateway", gateway, "10.61.8.1"))
+	b.WriteString(`  # override: true            # the lines above win over what was found
+  # dns: [10.61.8.1]          # left out: what the site's DHCP server offers
+  # ntp: [10.61.8.1]
+  # Subnets of other people on the same cable: listed, never asked, never touched:
+  # not_ours: [10.99.0.0/16]
+  # Never given to a device; an address or a range each:
+  # keep_clear: [10.61.8.5, 10.61.8.240-10.61.8.254]
+  # The ranges of the site's DHCP servers, which cannot be seen from outside:
+  # dhcp_pools: [10.61.9.100-10.61.9.199]
+
+# Where each kind is numbered from. Left out: recorders from host 11, panels 21, intercoms 31, cameras 41.
+# blocks:
+#   camera: 10.61.8.41-10.61.8.239
+
+# password:
+#   user: admin                # the administrator's name on every device
+#   style: each                # each device its own, as if left out; by_kind: one a kind; shared: one for the job, which
+#                              # every device of it learns: a stranger taken by mistake, too
+#   factory:                   # known to all; tried on sealed devices, and replaced where they fit
+#     - {user: admin, password: "..."}
+#   min_length: 12             # of the site password, beside each device's own rules
+#   tries_per_hour: 2          # password tries a device is offered, over all runs
+#   require_tls: true          # set no password without encryption (HTTPS) …
+#   without_tls: [C07]         # … but on these, which offer none
+
+# Further users, by the roles of the standard: administrator, operator, user. Their passwords are made.
+# users:
+#   - {name: viewer, role: user, on: [recorder, C01]}   # kinds, tags, MACs or serials; left out: every device
+
+# What each device is called, by tag, MAC or serial; one that is not here keeps the name it has:
+# names:
+#   C01: Ticket hall east
+
+# Set on every device; left out, each keeps its own. As POSIX writes it:
+# timezone: "GMT0BST,M3.5.0/1,M10.5.0"
+
+# How many were hung: "survey --expect" waits for them and says what is missing.
+# expected: {camera: 24, recorder: 1}
+
+# survey:
+#   factory_subnets: [192.168.88.0/24]   # to look for new devices in, beside the common ones
+#   rate: 2000                           # ARP probes a second
+#   makers: {"02:e4:42": Verrine}        # by MAC prefix, beside IEEE's registry
+
+# lease:                                 # of the small DHCP service, "janustat lease"
+#   temporary: 10.61.9.220-10.61.9.239   # for devices that have no address allotted
+#   time: 2h
+`)
+	return b.Bytes()
+}
