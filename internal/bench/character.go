@@ -1,0 +1,59 @@
+package bench
+
+import (
+	"slices"
+	"strings"
+)
+
+// character is what a device of a kind announces and offers.
+type character struct {
+	types    [][2]string
+	scopes   []string
+	services []string
+}
+
+var characters = map[string]character{
+	"camera": {
+		types:    [][2]string{{netNS, "NetworkVideoTransmitter"}, {devNS, "Device"}},
+		scopes:   []string{"type/video_encoder", "Profile/Streaming", "Profile/T"},
+		services: []string{"http://www.onvif.org/ver10/media/wsdl", "http://www.onvif.org/ver10/events/wsdl"},
+	},
+	"recorder": {
+		types:  [][2]string{{devNS, "Device"}},
+		scopes: []string{"Profile/G", "type/Network_Video_Storage"},
+		services: []string{
+			"http://www.onvif.org/ver10/recording/wsdl", "http://www.onvif.org/ver10/receiver/wsdl",
+			"http://www.onvif.org/ver10/replay/wsdl", "http://www.onvif.org/ver10/search/wsdl",
+		},
+	},
+	"door-station": {
+		types:    [][2]string{{netNS, "NetworkVideoTransmitter"}, {devNS, "Device"}},
+		scopes:   []string{"type/video_encoder", "type/audio_encoder", "Profile/Streaming", "Profile/C"},
+		services: []string{"http://www.onvif.org/ver10/media/wsdl", "http://www.onvif.org/ver10/doorcontrol/wsdl"},
+	},
+	"indoor-station": {
+		types:    [][2]string{{devNS, "Device"}},
+		scopes:   []string{"type/audio_encoder"},
+		services: []string{"http://www.onvif.org/ver10/deviceIO/wsdl"},
+	},
+	"panel": {
+		types:    [][2]string{{devNS, "Device"}},
+		scopes:   []string{"Profile/A", "Profile/C"},
+		services: []string{"http://www.onvif.org/ver10/accesscontrol/wsdl", "http://www.onvif.org/ver10/doorcontrol/wsdl"},
+	},
+}
+
+func (d *Device) character() character { return characters[d.unit.model.Kind] }
+
+// fixedScopes are those a client cannot set.
+func (d *Device) fixedScopes() []string {
+	out := []string{scopeRoot + "hardware/" + strings.ReplaceAll(d.unit.model.Name, " ", "_")}
+	for _, s := range d.character().scopes {
+		out = append(out, scopeRoot+s)
+	}
+	return out
+}
+
+func (d *Device) allScopes() []string {
+	return slices.Concat(d.fixedScopes(), d.state.scopes)
+}

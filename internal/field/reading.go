@@ -1,0 +1,128 @@
+package field
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"janustat/core/device"
+	"janustat/internal/reach"
+	"janustat/internal/speak/wsd"
+)
+
+// readMatches reads the devices of a subnet that announced themselves before
+// the visitor was there.
+func (r *surveyRun) readMatches(subnet netip.Prefix) {
+	r.mu.Lock()
+	visitor := r.visitors[subnet]
+	var waiting []hearing
+	for h := range r.matched {
+		if r.Subnets.Of(h.addr) == subnet {
+			waiting = append(waiting, h)
+		}
+	}
+	r.mu.Unlock()
+	for _, h := range waiting {
+		r.readOne(h, visitor)
+	}
+}
+
+// v6Patience is how long a device met by IPv6 may take to be read by IPv4, which
+// says the same; then it is read by IPv6.
+const v6Patience = 3 * time.Second
+
+// readOne reads a device's own service, resolving where it is first if need be.
+func (r *surveyRun) readOne(key hearing, v *reach.Visitor) {
+	r.mu.Lock()
+	m := r.matched[key]
+	if !speaksDevice(m) || r.reading[key] {
+		r.mu.Unlock()
+		return
+	}
+	r.reading[key] = true
+	r.mu.Unlock()
+	r.spawn(func() {
+		if key.addr.Is6() && v != nil {
+			if !r.wait(v6Patience - time.Since(r.begun)) {
+				return
+			}
+			r.mu.Lock()
+			done := r.read[key.mac]
+			r.mu.Unlock()
+			if done {
+				return
+			}
+		}
+		begun := time.Now()
+		for try := range askTries {
+			m = r.resolve(key, v, m)
+			end, ok := r.takeTurn()
+			if !ok {
+				return
+			}
+			s, err := r.reader(v, key, m)
+			end()
+			if errors.Is(err, reach.ErrNoVisitor) { // somebody took our visitor's address
+				if again, verr := r.Net.Visit(r.ctx, r.Subnets.Of(key.addr), key.addr, r.Avoid); verr == nil {
+					v = again
+					r.mu.Lock()
+					r.visitors[r.Subnets.Of(key.addr)] = v
+					r.mu.Unlock()
+				}
+			}
+			if err == nil {
+				r.wasRead(key, s)
+				return
+			}
+			r.Log.Debug("device not read", "mac", key.mac, "at", key.addr, "try", try+1, "err", err)
+			if v == nil || !r.wait(400*time.Millisecond) || time.Since(begun) > readLimit {
+				return
+			}
+		}
+		// It is there and speaks; only its details are missing.
+		r.Log.Warn("device answers discovery but not its service", "mac", key.mac, "at", key.addr)
+	})
+}
+
+func (r *surveyRun) wasRead(key hearing, s device.Sighting) {
+	r.mu.Lock()
+	r.add(s)
+	r.read[key.mac] = true
+	r.mu.Unlock()
+	r.Tell(fmt.Sprintf("found %s %s %s at %s", s.Facts.Kind, s.Facts.Make, s.Facts.Model, key.addr))
+	// A device met by IPv6 tells its IPv4 address: the subnet may be one that
+	// nothing was heard from yet.
+	if own := s.Facts.Settings; own != nil && key.addr.Is6() && r.Net != nil && r.Subnets.Askable(own.Address) {
+		r.visit(own.Address)
+	}
+}
+
+// resolve asks where the service is when a match did not say (2005/04, 6).
+func (r *surveyRun) resolve(key hearing, v *reach.Visitor, m *wsd.Match) *wsd.Match {
+	for try := range resolveTries {
+		if len(m.XAddrs) > 0 || v == nil {
+			return m
+		}
+		r.Log.Debug("resolving", "mac", key.mac, "at", key.addr)
+		// Asked of all, as the standard has it, and of the device alone where its switch
+		// passes no multicast on.
+		mac, to := device.MAC{}, groupsFor(v).wsd
+		if try%2 == 1 {
+			mac, to = key.mac, key.addr
+		}
+		r.send(v, mac, netip.AddrPortFrom(to, wsd.Port), wsd.Resolve(newUUID(), m.Endpoint))
+		for range 8 { // the answer may take APP_MAX_DELAY, and the device a while longer
+			if !r.wait(100 * time.Millisecond) {
+				return m
+			}
+			r.mu.Lock()
+			m = r.matched[key]
+			r.mu.Unlock()
+			if len(m.XAddrs) > 0 {
+				break
+			}
+		}
+	}
+	return m
+}
