@@ -94,6 +94,7 @@ type Plan struct {
 	ID       int64
 	Tag      string
 	MAC      device.MAC
+	Ports    []device.MAC // of its interfaces: what they answer for is its own
 	Serial   string
 	Endpoint string     // WS-Discovery endpoint reference; "" is not known
 	From     netip.Addr // where it was last met

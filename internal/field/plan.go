@@ -61,7 +61,7 @@ func (p *Planner) Plans(devices []device.Device) (plans []commission.Plan) {
 func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Plan {
 	if manner := MannerOf(d); manner != commission.ByService {
 		return commission.Plan{
-			ID: d.ID, Tag: d.Tag, MAC: d.MAC, Serial: d.Serial, From: d.Address(), Target: p.target(d), Manner: manner,
+			ID: d.ID, Tag: d.Tag, MAC: d.MAC, Ports: d.OtherMAC, Serial: d.Serial, From: d.Address(), Target: p.target(d), Manner: manner,
 		}
 	}
 	plan := p.KeyPlan(d)

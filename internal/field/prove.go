@@ -119,7 +119,7 @@ func (p Prover) proveOnce(ctx context.Context, d device.Device, plan commission.
 	probeCtx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	// The probe finds anyone else on the address while the device is read.
-	alone := acd.Begin(probeCtx, p.Site.Net, acd.Borrowed, p.Site.Net.Facts().MAC, plan.Target.Address, plan.MAC)
+	alone := acd.Begin(probeCtx, p.Site.Net, acd.Borrowed, p.Site.Net.Facts().MAC, plan.Target.Address, append(slices.Clone(plan.Ports), plan.MAC)...)
 	read := p.read
 	if plan.Manner != commission.ByService {
 		read = p.meet

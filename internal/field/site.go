@@ -208,7 +208,7 @@ func secured(p commission.Plan) string {
 
 // Claim implements commission.Site. The device's own MAC is no conflict.
 func (s *Site) Claim(ctx context.Context, p commission.Plan) commission.Claim {
-	return claim{acd.Begin(ctx, s.Net, acd.Given, s.Net.Facts().MAC, p.Target.Address, p.MAC)}
+	return claim{acd.Begin(ctx, s.Net, acd.Given, s.Net.Facts().MAC, p.Target.Address, append(slices.Clone(p.Ports), p.MAC)...)}
 }
 
 type claim struct{ *acd.Probe }
