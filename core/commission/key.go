@@ -35,8 +35,43 @@ func (r *run) enter(ctx context.Context) error {
 			return r.admitted(ctx, k)
 		}
 	}
+	if !r.keyed {
+		return trouble(nil, r.lostPassword(),
+			"is sealed: no key on the keyring opens it")
+	}
+	if done, err := r.cutShort(ctx); done || err != nil {
+		return err
+	}
 	return trouble(nil, r.lostPassword(),
-		"is sealed: no key on the keyring opens it")
+		"has taken its first password and is not opened by it: it may keep only the beginning of it, or another form")
+}
+
+// cuts are the lengths at which devices cut passwords without saying so, the likeliest
+// first: what fits into a field of theirs, or what an old hash looks at.
+var cuts = []int{16, 8, 12, 15, 10, 32, 31, 20}
+
+// cutShort tries whether a device has kept only the beginning of the password that it has
+// just been given, within the budget.
+func (r *run) cutShort(ctx context.Context) (done bool, err error) {
+	whole := []rune(r.plan.Password.Reveal())
+	for _, n := range cuts {
+		if n >= len(whole) {
+			continue
+		}
+		k := Credential{User: r.plan.User, Password: secret.New(string(whole[:n])), Origin: FromChange}
+		ok, wait, err := Offer(ctx, r.Attempts, r.plan, k, r.session.Enter)
+		switch {
+		case err != nil:
+			return false, r.unanswered(err, "did not answer to its password")
+		case wait > 0:
+			return false, nil
+		case ok:
+			r.result.Key, r.result.Opened, r.sure = k, true, Credential{User: k.User, Password: k.Password}
+			r.note(fmt.Sprintf("keeps only the first %d characters of its password: the keyring has these", n))
+			return true, r.admitted(ctx, k)
+		}
+	}
+	return false, nil
 }
 
 // lostPassword says what can be done about a device that no key opens.

@@ -182,3 +182,21 @@ func TestWhatListingUsersDoesNotTell(t *testing.T) {
 	assert.Equal(t, Done, r.Status, r.Reason)
 	assert.Equal(t, "Own-side77", d.password)
 }
+
+// A device that keeps only the beginning of a password is opened by that, and it is said.
+func TestAPasswordThatIsSilentlyCut(t *testing.T) {
+	d := newToy()
+	d.cuts = 8
+	r := d.run(t.Context(), plan())
+	assert.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, "Quay-sid", r.Key.Password.Reveal())
+	assert.Equal(t, FromChange, r.Key.Origin)
+	assert.Equal(t, []string{"keeps only the first 8 characters of its password: the keyring has these"}, r.Notes)
+	assert.Equal(t, newPlace, d.at)
+
+	d = newToy()
+	d.cuts, d.budget = 5, 0 // nothing that it is offered fits
+	r = d.run(t.Context(), plan())
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Contains(t, r.Reason, "is not opened by it")
+}

@@ -60,6 +60,7 @@ type toy struct {
 	cancelAt    string        // at this write
 	lateFor     time.Duration // what opening takes
 	cableOut    bool          // the laptop's own; it is put back in
+	cuts        int           // how much it keeps of a password; 0 is all
 	hides       bool          // tells nobody whether it has an administrator
 	silentBoot  bool          // it uses an address after a restart, for which it does not ask
 	lazy        int           // it acts on a restart when it has been waited for

@@ -128,6 +128,9 @@ func (s *toySession) CreateAdministrator(_ context.Context, _ string, p secret.P
 		return errors.New("too weak")
 	}
 	s.password = p.Reveal()
+	if s.cuts > 0 {
+		s.password = s.password[:s.cuts]
+	}
 	if s.loseKey > 0 {
 		s.loseKey--
 		return ErrReplyLost
