@@ -88,7 +88,7 @@ func TestDevicesOfEveryManner(t *testing.T) {
 	_, err = names.WriteString("\nnames: {S18: Pier head}\n")
 	require.NoError(t, err)
 	require.NoError(t, names.Close())
-	c.must("survey", "--quiet")
+	surveyed := c.must("survey", "--quiet")
 	var listed []struct{ MAC, Kind, Serial, Access string }
 	require.NoError(t, json.Unmarshal([]byte(c.must("list", "--json")), &listed))
 	host := func(mac string) string {
@@ -113,7 +113,7 @@ func TestDevicesOfEveryManner(t *testing.T) {
 		if strings.HasPrefix(h, "untyped") || strings.HasPrefix(h, "no discovery") {
 			met[h] = strings.Replace(met[h], "other", "camera", 1) // nothing but its services tells what it is
 		}
-		assert.Equal(t, want, met[h], h)
+		assert.Equal(t, want, met[h], "%s\n%s", h, surveyed)
 	}
 	c.must("allot")
 

@@ -36,9 +36,9 @@ type portHeard struct {
 
 // askPorts looks which ports of the hosts in a subnet are open, by handshakes
 // that are begun and not ended: no program on the host is given a connection.
-func (r *surveyRun) askPorts(subnet netip.Prefix, v *reach.Visitor) {
+func (r *surveyRun) askPorts(subnet netip.Prefix, v *reach.Visitor, moments []time.Duration) {
 	begun := time.Now()
-	for _, at := range synAt {
+	for _, at := range moments {
 		if !r.wait(at - time.Since(begun)) {
 			return
 		}

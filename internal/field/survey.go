@@ -282,8 +282,8 @@ func (r *surveyRun) visitFor(near netip.Addr, mac device.MAC) {
 		}
 		r.Log.Debug("visiting", "subnet", subnet, "as", v.Address())
 		r.readMatches(subnet)
-		r.spawn(func() { r.sweepStrange(subnet) })
-		r.spawn(func() { r.askPorts(subnet, v) })
+		r.spawn(func() { r.sweepStrange(subnet, v) })
+		r.spawn(func() { r.askPorts(subnet, v, synAt) })
 		r.probe(subnet, v)
 	})
 }

@@ -2,9 +2,12 @@ package field
 
 import (
 	"fmt"
+	"iter"
 	"net/netip"
+	"slices"
 	"time"
 
+	"janustat/internal/reach"
 	"janustat/internal/speak/arp"
 )
 
@@ -14,9 +17,7 @@ func (r *surveyRun) sweep() {
 		if round >= sweepsOfAll {
 			targets = r.Subnets.SweepSite()
 		}
-		r.sweeping.Lock() // together they keep to the rate
-		n, err := arp.Sweep(r.ctx, r.Net.Send, r.Net.Facts().MAC, targets, r.Rate)
-		r.sweeping.Unlock()
+		n, err := r.sweepAll(targets)
 		if err != nil {
 			r.sweepEnded(n, err)
 			return
@@ -35,21 +36,49 @@ func (r *surveyRun) sweep() {
 }
 
 // Subnets that are not swept from the start are once something was met in them: what is
-// beside it may be silent. So many of them, and so often: what reports itself is heard anyhow.
+// beside it may be silent. So many of them are, and the first twice.
 const (
-	maxStrange    = 12
-	strangeRounds = 1
+	maxStrange   = 12
+	strangeTwice = 1
 )
 
-func (r *surveyRun) sweepStrange(subnet netip.Prefix) {
+// lateSyn are the moments at which ports are asked of what only the sweep has found.
+var lateSyn = []time.Duration{0}
+
+// sweepPart is how many addresses are swept at a stretch: sweeps that go on beside each
+// other keep to the rate together, and none waits for the whole of another.
+const sweepPart = 256
+
+func (r *surveyRun) sweepAll(targets iter.Seq[netip.Addr]) (sent int, err error) {
+	part := make([]netip.Addr, 0, sweepPart)
+	flush := func() bool {
+		r.sweeping.Lock()
+		defer r.sweeping.Unlock()
+		var n int
+		n, err = arp.Sweep(r.ctx, r.Net.Send, r.Net.Facts().MAC, slices.Values(part), r.Rate)
+		sent, part = sent+n, part[:0]
+		return err == nil
+	}
+	for a := range targets {
+		if part = append(part, a); len(part) == sweepPart && !flush() {
+			return sent, err
+		}
+	}
+	if len(part) > 0 {
+		flush()
+	}
+	return sent, err
+}
+
+func (r *surveyRun) sweepStrange(subnet netip.Prefix, v *reach.Visitor) {
 	if r.Subnets.Known(subnet) || !subnet.Addr().Is4() || subnet.Bits() < assumedBits {
 		return
 	}
 	r.mu.Lock()
 	r.unlisted++
-	many := r.unlisted > maxStrange
+	count := r.unlisted
 	r.mu.Unlock()
-	if many {
+	if count > maxStrange {
 		return
 	}
 	targets := func(yield func(netip.Addr) bool) {
@@ -59,17 +88,22 @@ func (r *surveyRun) sweepStrange(subnet netip.Prefix) {
 			}
 		}
 	}
-	for range strangeRounds {
-		r.sweeping.Lock()
-		n, err := arp.Sweep(r.ctx, r.Net.Send, r.Net.Facts().MAC, targets, r.Rate)
-		r.sweeping.Unlock()
-		if err != nil {
+	rounds := 1
+	if count <= strangeTwice {
+		rounds = 2
+	}
+	for range rounds {
+		if n, err := r.sweepAll(targets); err != nil {
 			r.sweepEnded(n, err)
 			return
 		}
-		if !r.wait(sweepQuiet) {
-			return
-		}
+	}
+	if !r.wait(sweepQuiet) {
+		return
+	}
+	r.askPorts(subnet, v, lateSyn)
+	if r.wait(sweepQuiet) {
+		r.askUsual(subnet, v)
 	}
 }
 
