@@ -75,6 +75,14 @@ func (c *crew) runUntil(ctx context.Context, stdin string, args ...string) (code
 	return code, out.String(), errs.String()
 }
 
+// prepare takes all that a survey finds, and allots it addresses.
+func (c *crew) prepare() {
+	c.t.Helper()
+	c.must("survey", "--quiet", "--for", "3s")
+	c.must("take", "all", "--yes")
+	c.must("allot")
+}
+
 // must runs a command that has to succeed.
 func (c *crew) must(args ...string) string {
 	c.t.Helper()
