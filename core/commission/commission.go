@@ -131,6 +131,9 @@ type Plan struct {
 	Others []Credential
 	// Replace is what a factory password is replaced by; it is on the keyring.
 	Replace secret.Password
+	// Refused are the settings that it refused in an earlier run, with what was to be set:
+	// the same is not asked of it again.
+	Refused map[Step]string
 	// First is a password for this device alone, by which it is tried whether a device that
 	// hides its users has an administrator yet: creating the first one asks for no password,
 	// so that it gives none away and locks nothing. It is on the keyring as Replace; zero

@@ -200,3 +200,20 @@ func TestAPasswordThatIsSilentlyCut(t *testing.T) {
 	assert.Equal(t, NeedsYou, r.Status)
 	assert.Contains(t, r.Reason, "is not opened by it")
 }
+
+// What an earlier run was refused is not asked again, and told each time; another value is.
+func TestWhatWasRefusedIsNotAskedAgain(t *testing.T) {
+	d, p := newToy(), plan()
+	d.refuses = map[Step]bool{StepName: true}
+	p.Refused = map[Step]string{StepName: "Quay"}
+	r := d.run(t.Context(), p)
+	assert.Equal(t, Done, r.Status, r.Reason)
+	assert.NotContains(t, d.writes(), "name")
+	assert.Equal(t, []string{"refuses its name (Quay): set it at its own page"}, r.Notes)
+	assert.NotContains(t, Outlook(p, Expected{Access: device.Fresh, Found: d.set}), Write{Step: StepName, Intent: "Quay"})
+
+	d, p.Refused = newToy(), map[Step]string{StepName: "Pier"}
+	r = d.run(t.Context(), p)
+	assert.Contains(t, d.writes(), "name")
+	assert.Empty(t, r.Notes)
+}

@@ -34,6 +34,9 @@ func Outlook(p Plan, e Expected) (out []Write) {
 		}
 	}
 	for _, s := range Decide(p, f) {
+		if p.refusedBefore(s, f) {
+			continue
+		}
 		if s != StepUser {
 			out = append(out, p.write(s, f))
 			continue

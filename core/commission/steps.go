@@ -203,6 +203,22 @@ func Decide(p Plan, f Found) (out []Step) {
 	return out
 }
 
+// refusedBefore reports whether a setting as it is planned was refused in an earlier run.
+func (p Plan) refusedBefore(s Step, f Found) bool {
+	intent, refused := p.Refused[s]
+	return refused && intent == p.write(s, f).Intent
+}
+
+// Soft gives the settings that a device may refuse, and is left without.
+func Soft() (out []Step) {
+	for _, s := range table {
+		if s.soft {
+			out = append(out, s.name)
+		}
+	}
+	return out
+}
+
 // Proofs compares what was found with what is planned, setting by setting.
 func Proofs(p Plan, f Found) (out []Check) {
 	for _, s := range table {

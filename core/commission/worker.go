@@ -307,7 +307,7 @@ func (r *run) pass(ctx context.Context, first bool) (done bool, err error) {
 			return false, err
 		}
 	}
-	due = slices.DeleteFunc(due, r.stands)
+	due = slices.DeleteFunc(due, func(s Step) bool { return r.stands(s) || r.plan.refusedBefore(s, found) })
 	if len(due) == 0 {
 		if err := r.verify(ctx, found); err != nil {
 			return true, err

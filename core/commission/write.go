@@ -39,7 +39,7 @@ func (r *run) write(ctx context.Context, due []Step) error {
 			}
 			return r.find(ctx, step, ReturnLimit)
 		case err != nil && r.denied && s.soft && ctx.Err() == nil:
-			r.refused[name] = refusal{r.phase, fmt.Sprintf("refuses its %s (%s): set it at its own page", s.words(), w.Intent)}
+			r.refused[name] = refusal{r.phase, s.refusal(w.Intent)}
 		case err != nil && r.denied && name == StepUser && ctx.Err() == nil:
 			r.refused[name], r.deferred = refusal{r.phase, ""}, err // told at the end: it is no reason to leave it without its address
 		case err != nil:
@@ -70,6 +70,10 @@ const keptAfter = 2
 func (r *run) stands(s Step) bool {
 	f, refused := r.refused[s]
 	return refused && (f.phase == r.phase || f.phase == forGood)
+}
+
+func (s step) refusal(intent string) string {
+	return fmt.Sprintf("refuses its %s (%s): set it at its own page", s.words(), intent)
 }
 
 // words name a setting in a sentence.
@@ -258,6 +262,8 @@ func (r *run) remark(f Found) {
 	for _, s := range Decide(r.plan, f) {
 		if no, refused := r.refused[s]; refused && no.note != "" {
 			r.note(no.note)
+		} else if r.plan.refusedBefore(s, f) {
+			r.note(stepOf(s).refusal(r.plan.Refused[s]))
 		}
 	}
 	if f.CanTLS {

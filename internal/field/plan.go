@@ -81,6 +81,7 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Pla
 	}
 	plan.Target, plan.NameBySerial = p.target(d), p.sheet().NameBySerial
 	plan.Target.Name, plan.Target.Zone, plan.Unnamed = p.sheet().NameFor(d), p.Sheet.Timezone, d.Tag
+	plan.Refused = p.Progress[d.ID].Refused
 	plan.Pending = p.Progress[d.ID].Pending == commission.AddressIntent(plan.Target)
 	if err := p.users(d, devices, &plan); err != nil {
 		return stopped(plan, d, err)

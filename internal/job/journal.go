@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"maps"
+	"strings"
 	"time"
 
 	"janustat/core/commission"
@@ -100,6 +101,8 @@ func (r *Register) MaybeKeyed(ctx context.Context) (map[int64]bool, error) {
 
 // Progress is what the journal tells of how far a device is.
 type Progress struct {
+	// Refused are the settings that it last refused, with what was to be set.
+	Refused          map[commission.Step]string
 	HasAdministrator bool            // it refused to create the first one
 	InClear          bool            // one that it has now was set without encryption
 	Users            map[string]bool // further users made, by commission.UserIntent
@@ -195,10 +198,53 @@ func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
 		}
 		clear[password{id, intent}] = inClear
 	}
+	if err := rows.Err(); err != nil {
+		return nil, fmt.Errorf("journal: %w", err)
+	}
+	rows.Close() // one connection serves all: the next question waits for it
+	if err := r.refusals(ctx, out); err != nil {
+		return nil, err
+	}
 	for p, yes := range clear {
 		k := out[p.device]
 		k.InClear = k.InClear || yes
 		out[p.device] = k
 	}
-	return out, rows.Err()
+	return out, nil
+}
+
+// refusals adds the settings that devices refused when they were last asked to take them,
+// and since they were last reset.
+func (r *Register) refusals(ctx context.Context, out map[int64]Progress) error {
+	soft := commission.Soft()
+	args := make([]any, 0, len(soft)+1)
+	for _, s := range append(soft, commission.StepReset) {
+		args = append(args, s)
+	}
+	rows, err := r.db.QueryContext(ctx, "SELECT device_id, step, intent, outcome FROM journal WHERE step IN (?"+strings.Repeat(",?", len(soft))+") ORDER BY id", args...)
+	if err != nil {
+		return fmt.Errorf("journal: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id int64
+		var step commission.Step
+		var intent, outcome string
+		if err := rows.Scan(&id, &step, &intent, &outcome); err != nil {
+			return fmt.Errorf("journal: %w", err)
+		}
+		k := out[id]
+		switch {
+		case step == commission.StepReset:
+			k.Refused = nil
+		case outcome != string(commission.OutcomeRefused):
+			delete(k.Refused, step)
+		case k.Refused == nil:
+			k.Refused = map[commission.Step]string{step: intent}
+		default:
+			k.Refused[step] = intent
+		}
+		out[id] = k
+	}
+	return rows.Err()
 }
