@@ -141,14 +141,14 @@ func TestSlowHostsHoldNobodyUp(t *testing.T) {
 func TestAHostThatClaimsEveryVisitor(t *testing.T) {
 	n, _, socket := siteWithSocket(t, pair)
 	ours := n.Facts().MAC
-	claimed := 0
+	var claimed atomic.Int64
 	plugIn(t, socket, func(w *wire.Frames, frame []byte) {
 		if p, err := arp.Parse(frame); err == nil && p.SenderMAC == ours && p.Sender == p.Target && !p.Sender.IsUnspecified() {
-			claimed++
+			claimed.Add(1)
 			_ = w.Write(arp.Announce(villain, p.Sender).Frame())
 		}
 	})
 	f := findings(t, n)
 	assert.Equal(t, 2, cameras(device.Merge(f.Sightings)))
-	assert.Positive(t, claimed)
+	assert.Positive(t, claimed.Load())
 }

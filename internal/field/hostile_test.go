@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -62,7 +63,7 @@ func TestGarbageDoesNotHideDevices(t *testing.T) {
 	n, logs, socket := siteWithSocket(t, pair)
 	chance := rand.New(rand.NewPCG(1, 9))
 	probe := wsd.Probe("urn:uuid:x", wsd.Transmitter)
-	sent := 0
+	var sent atomic.Int64
 	plugIn(t, socket, func(w *wire.Frames, seen []byte) {
 		// For every frame heard, a few of its own: noise, broken ARP, broken
 		// datagrams to the port that answers come to, and Hellos of nobody.
@@ -86,11 +87,11 @@ func TestGarbageDoesNotHideDevices(t *testing.T) {
 				port := []string{"68", "1900", "3702", "5353", "41702", "41703"}[chance.IntN(6)]
 				f = udpTo(villain, device.Broadcast, "10.61.8.66:"+[]string{"67", "5353", "53", "1900"}[chance.IntN(4)], "10.61.8.255:"+port, f[14:])
 			}
-			if sent++; sent < 60_000 {
+			if sent.Add(1) < 60_000 {
 				_ = w.Write(f)
 			}
 		}
-		if len(seen) > 60 && sent < 60_000 {
+		if len(seen) > 60 && sent.Load() < 60_000 {
 			broken := append([]byte(nil), seen...)
 			copy(broken[6:12], villain[:])
 			broken[chance.IntN(len(broken)-14)+14] ^= byte(1 + chance.IntN(255))
@@ -98,7 +99,7 @@ func TestGarbageDoesNotHideDevices(t *testing.T) {
 		}
 	})
 	assert.Equal(t, 2, cameras(survey(t, n)))
-	assert.Greater(t, sent, 10_000, "the flood was no flood")
+	assert.Greater(t, sent.Load(), int64(10_000), "the flood was no flood")
 	for _, e := range logs.Events() {
 		assert.NotEqual(t, bench.EventWrite, e.What)
 	}
