@@ -21,12 +21,18 @@ type step struct {
 	while string
 	// told is how the log tells it once it is done: a format of its intent; "" is not told.
 	told string
+	// quiet is a step that writes nothing: a list of what was done leaves it out.
+	quiet bool
 
 	// Of a setting, which a device is to have:
 	due    func(p Plan, f Found) bool   // the device is not as planned
 	intent func(p Plan, f Found) string // what is to be written, in words
 	do     func(r *run, ctx context.Context, w Write) error
 	proofs func(p Plan, f Found) []Check // that it is as planned; none where there is nothing to prove
+	// own is a setting that journals its writes itself, since there are several.
+	own bool
+	// later is a setting whose refusal is trouble, told once all else is done.
+	later bool
 	// soft is a setting whose refusal is told, and keeps the device from nothing else.
 	soft bool
 	// static is a setting that is the DHCP server's to give to a device that has a lease.
@@ -50,8 +56,8 @@ var table []step
 
 func init() { // it refers to functions that refer to it
 	table = []step{
-		{name: StepVisit, while: visiting},
-		{name: StepFind, while: finding},
+		{name: StepVisit, while: visiting, quiet: true},
+		{name: StepFind, while: finding, quiet: true},
 		{name: StepTurn, while: queueing},
 		{name: StepOpen, while: starting},
 		{name: StepRead, while: speaking},
@@ -90,7 +96,7 @@ func init() { // it refers to functions that refer to it
 			},
 		},
 		{
-			name: StepUser, while: speaking, told: "was given the user %s",
+			name: StepUser, while: speaking, told: "was given the user %s", own: true, later: true,
 			due: func(p Plan, f Found) bool {
 				return slices.ContainsFunc(p.Users, func(u User) bool { return u.missing(f) })
 			},
@@ -120,9 +126,9 @@ func init() { // it refers to functions that refer to it
 				})
 			},
 		},
-		{name: StepProbe, while: probing},
+		{name: StepProbe, while: probing, quiet: true},
 		{
-			name: StepAddress, while: speaking, told: "was moved to %s", static: true,
+			name: StepAddress, while: speaking, told: "was moved to %s", own: true, static: true,
 			due: func(p Plan, f Found) bool {
 				s := f.Settings
 				return s.Address != p.Target.Address || s.Prefix != p.Target.Prefix || s.DHCP
@@ -152,8 +158,8 @@ func init() { // it refers to functions that refer to it
 			},
 		},
 		{name: StepRestart, while: speaking, told: "was restarted, %s"},
-		{name: StepReturn, while: moving},
-		{name: StepVerify, while: speaking},
+		{name: StepReturn, while: moving, quiet: true},
+		{name: StepVerify, while: speaking, quiet: true},
 		{name: StepReset, while: speaking, told: "was reset %s"},
 		{name: StepPower, while: byHands},
 		{name: StepHand, while: byHands, told: "was set up by hand: %s"},
@@ -247,13 +253,7 @@ func Told(s Step, intent string) string {
 }
 
 // Waits reports whether a step writes nothing: a list of what was done leaves it out.
-func Waits(s Step) bool {
-	switch s {
-	case StepVisit, StepFind, StepProbe, StepReturn, StepVerify:
-		return true
-	}
-	return false
-}
+func Waits(s Step) bool { return stepOf(s).quiet }
 
 // Activity is what part of a device's time was spent on.
 type Activity struct {

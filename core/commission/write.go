@@ -22,10 +22,9 @@ func (r *run) write(ctx context.Context, due []Step) error {
 		r.left = due[i+1:]
 		w := r.plan.write(name, r.found)
 		var err error
-		switch {
-		case s.name == StepUser || s.name == StepAddress: // journal their writes themselves
+		if s.own {
 			err = s.do(r, ctx, w)
-		default:
+		} else {
 			err = r.do(ctx, w, func() error { return s.do(r, ctx, w) })
 		}
 		switch {
@@ -40,7 +39,7 @@ func (r *run) write(ctx context.Context, due []Step) error {
 			return r.find(ctx, step, ReturnLimit)
 		case err != nil && r.denied && s.soft && ctx.Err() == nil:
 			r.refused[name] = refusal{r.phase, s.refusal(w.Intent)}
-		case err != nil && r.denied && name == StepUser && ctx.Err() == nil:
+		case err != nil && r.denied && s.later && ctx.Err() == nil:
 			r.refused[name], r.deferred = refusal{r.phase, ""}, err // told at the end: it is no reason to leave it without its address
 		case err != nil:
 			return err
@@ -117,8 +116,6 @@ func (r *run) address(ctx context.Context) error {
 			restart, err = r.setAddress(ctx, target)
 		} else if !r.denied {
 			return gerr
-		} else {
-			r.denied = true
 		}
 	}
 	if now := r.found.Settings; err != nil && r.denied && now.DHCP && now.Address.Is4() && ctx.Err() == nil {

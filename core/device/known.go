@@ -133,16 +133,6 @@ func (e Opened) apply(d *Device) {
 	d.OpenedAt, d.ResetAt, d.Alarm = e.At, time.Time{}, ""
 }
 
-// Closed is that the device is protected, and no password of the job opens it.
-type Closed struct{ At time.Time }
-
-func (e Closed) apply(d *Device) {
-	if d.Access != Sealed {
-		d.touched(e.At)
-	}
-	d.Access = Sealed
-}
-
 // Commissioned is that every step held, with the settings as left.
 type Commissioned struct {
 	At          time.Time

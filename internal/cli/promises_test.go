@@ -20,13 +20,7 @@ import (
 // Three copies of a job do not make six tries, and a job that has lost its register makes none.
 func TestCopiesOfAJobShareOneBudget(t *testing.T) {
 	t.Parallel()
-	c := hire(t, `
-site: Copies
-seed: 1
-laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
-devices:
-  - {id: camera, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, address: 10.61.8.50/23, gateway: 10.61.8.1, password: Forgotten-2019}
-`, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
+	c := hire(t, sealedSite, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
 	c.must("survey", "--for", "2s")
 	c.must("take", "10.61.8.50", "--yes")
 	first := c.dir

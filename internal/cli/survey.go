@@ -40,12 +40,13 @@ func (a *App) surveyCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "survey",
 		Short: "Find the devices on the LAN and update the register",
-		Long: `Finds devices by sweeping with ARP probes, by listening, and by discovery from a
-visitor address in every subnet where something answers, over IPv4 and IPv6; then
-reads what each device tells without a password. Nothing is written to any device.
+		Long: `Finds devices by asking all hosts to report their group memberships, by sweeping with
+ARP probes, by listening, and by discovery from a visitor address in every subnet
+where something answers, over IPv4 and IPv6; then reads what each device tells without
+a password. Nothing is written to any device.
 
-Sweeps stay inside the site's and the laptop's private subnets and the common
-factory subnets; --wide names more. With --expect it ends as soon as so many devices
+Sweeps stay inside the site's and the laptop's private subnets, the common factory
+subnets, and the 254 addresses around whatever else answers; --wide names more. With --expect it ends as soon as so many devices
 are there, or says what is missing. With --watch it stays, and tells who arrives,
 goes and restarts.`,
 		Example: "  janustat survey --wire eth0\n  janustat survey --wide 192.168.0.0/16\n  janustat survey --expect 24\n" +
