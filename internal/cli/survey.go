@@ -46,9 +46,9 @@ where something answers, over IPv4 and IPv6; then reads what each device tells w
 a password. Nothing is written to any device.
 
 Sweeps stay inside the site's and the laptop's private subnets, the common factory
-subnets, and the 254 addresses around whatever else answers; --wide names more. With --expect it ends as soon as so many devices
-are there, or says what is missing. With --watch it stays, and tells who arrives,
-goes and restarts.`,
+subnets, and the 254 addresses around whatever else answers; --wide names more.
+With --expect it ends as soon as so many devices are there, or says what is missing.
+With --watch it stays, and tells who arrives, goes and restarts.`,
 		Example: "  janustat survey --wire eth0\n  janustat survey --wide 192.168.0.0/16\n  janustat survey --expect 24\n" +
 			"  janustat survey --expect camera=22,recorder=1 --for 2m\n  janustat survey --watch\n  janustat survey --from site.pcapng",
 		Args: noArgs,
