@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"bytes"
 	"crypto/rand"
 	"encoding/xml"
 	"fmt"
@@ -115,10 +116,18 @@ func (t *targetService) listen(c groupConn) {
 			continue
 		}
 		var msg element
-		if xml.Unmarshal(buf[:n], &msg) == nil {
+		if t.mayAsk(buf[:n]) && xml.Unmarshal(buf[:n], &msg) == nil {
 			t.take(c, &msg, from)
 		}
 	}
+}
+
+// mayAsk tells cheaply what may be a question to this host. A thousand devices that are
+// switched on together hear a thousand Hellos each, and Resolves for all the others:
+// parsing them all would be all that they do.
+func (t *targetService) mayAsk(datagram []byte) bool {
+	return bytes.Contains(datagram, []byte("Probe")) ||
+		bytes.Contains(datagram, []byte("Resolve")) && bytes.Contains(datagram, []byte(t.endpoint))
 }
 
 func (t *targetService) take(c groupConn, msg *element, from net.Addr) {

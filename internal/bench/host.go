@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -51,14 +52,18 @@ func newHost(sw *Switch, id string, mac device.MAC) *host {
 	return h
 }
 
-// wants is the filter of the card, and of the kernel behind it: frames for others, and
-// ARP requests for other addresses, are dropped before they cost anything.
-func (h *host) wants(frame []byte) bool {
-	to := device.MACFrom(frame[0:6])
-	if to == h.mac {
+// routersOnly are groups that no host joins: IGMPv3 and MLDv2 reports go there (RFC 3376,
+// 4.2.14; RFC 3810, 5.2.14).
+var routersOnly = []device.MAC{{0x01, 0x00, 0x5e, 0, 0, 22}, {0x33, 0x33, 0, 0, 0, 22}}
+
+// wants is the filter of the card, and of the kernel behind it: frames for others, those
+// of groups not joined, and ARP requests for other addresses, are dropped before they cost
+// anything.
+func (h *host) wants(g glance) bool {
+	if g.to == h.mac {
 		return true
 	}
-	if !to.IsGroup() {
+	if !g.to.IsGroup() {
 		return false
 	}
 	h.mu.RLock()
@@ -67,8 +72,7 @@ func (h *host) wants(frame []byte) bool {
 	if raw != nil || card == nil {
 		return raw != nil
 	}
-	p, err := arp.Parse(frame)
-	return err != nil || p.Op != arp.Request || p.Target == own.Addr()
+	return !slices.Contains(routersOnly, g.to) && (!g.asks.IsValid() || g.asks == own.Addr())
 }
 
 // deliver hands a frame to the stack.

@@ -2,10 +2,13 @@ package bench
 
 import (
 	"math/rand/v2"
+	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
 	"janustat/core/device"
+	"janustat/internal/speak/arp"
 )
 
 // queueLen is how many frames wait at a port before the switch drops more, as
@@ -15,7 +18,7 @@ const queueLen = 4096
 // Switch is a learning Ethernet switch (IEEE 802.1D, 7.8) with fault injection.
 type Switch struct {
 	mu    sync.RWMutex
-	ports map[*Port]struct{}
+	ports []*Port
 	table map[device.MAC]*Port
 	loss  float64       // share of deliveries dropped, 0 to 1
 	delay time.Duration // of every delivery
@@ -25,14 +28,14 @@ type Switch struct {
 
 // NewSwitch makes a switch. The same seed gives each port the same chances.
 func NewSwitch(loss float64, delay time.Duration, seed uint64) *Switch {
-	return &Switch{ports: map[*Port]struct{}{}, table: map[device.MAC]*Port{}, loss: loss, delay: delay, seed: seed}
+	return &Switch{table: map[device.MAC]*Port{}, loss: loss, delay: delay, seed: seed}
 }
 
 // Port is one socket of the switch with a cable in it.
 type Port struct {
 	sw     *Switch
 	queue  chan delivery
-	wants  func(frame []byte) bool // the filter of what is plugged in
+	wants  func(glance) bool // the filter of what is plugged in
 	closed chan struct{}
 	once   sync.Once
 	chance *rand.Rand
@@ -45,10 +48,24 @@ type delivery struct {
 	due   time.Time // when it arrives; zero at once
 }
 
+// glance is what a card's filter goes by. It is taken once a frame, not once a card.
+type glance struct {
+	to   device.MAC
+	asks netip.Addr // whose address an ARP request asks for; invalid of other frames
+}
+
+func glanceAt(frame []byte) glance {
+	g := glance{to: device.MACFrom(frame[0:6])}
+	if p, err := arp.Parse(frame); err == nil && p.Op == arp.Request {
+		g.asks = p.Target
+	}
+	return g
+}
+
 // Plug connects something that takes frames. deliver runs on the port's own
 // goroutine and may keep the frame. Frames that wants is false of are not brought, as a
 // card filters them; it runs on the sender's goroutine and may be nil for all.
-func (s *Switch) Plug(deliver func(frame []byte), wants func(frame []byte) bool) *Port {
+func (s *Switch) Plug(deliver func(frame []byte), wants func(glance) bool) *Port {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.count++
@@ -56,7 +73,7 @@ func (s *Switch) Plug(deliver func(frame []byte), wants func(frame []byte) bool)
 		sw: s, queue: make(chan delivery, queueLen), wants: wants, closed: make(chan struct{}),
 		chance: rand.New(rand.NewPCG(s.seed, s.count)),
 	}
-	s.ports[p] = struct{}{}
+	s.ports = append(s.ports, p)
 	go p.run(deliver)
 	return p
 }
@@ -82,7 +99,7 @@ func (p *Port) Unplug() {
 		close(p.closed)
 		p.sw.mu.Lock()
 		defer p.sw.mu.Unlock()
-		delete(p.sw.ports, p)
+		p.sw.ports = slices.DeleteFunc(p.sw.ports, func(other *Port) bool { return other == p })
 		for mac, at := range p.sw.table {
 			if at == p {
 				delete(p.sw.table, mac)
@@ -96,7 +113,8 @@ func (p *Port) Send(frame []byte) {
 	if len(frame) < 14 {
 		return
 	}
-	src, dst := device.MACFrom(frame[6:12]), device.MACFrom(frame[0:6])
+	seen := glanceAt(frame)
+	src, dst := device.MACFrom(frame[6:12]), seen.to
 	s := p.sw
 	s.mu.RLock()
 	known, to := s.table[src] == p, s.table[dst]
@@ -108,7 +126,7 @@ func (p *Port) Send(frame []byte) {
 	}
 	var copied []byte // once, for all that want it: receivers only read frames
 	bring := func(to *Port) {
-		if to == p || to.wants != nil && !to.wants(frame) {
+		if to == p || to.wants != nil && !to.wants(seen) {
 			return
 		}
 		if copied == nil {
@@ -122,7 +140,7 @@ func (p *Port) Send(frame []byte) {
 	}
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	for other := range s.ports {
+	for _, other := range s.ports {
 		bring(other)
 	}
 }

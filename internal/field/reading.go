@@ -100,15 +100,18 @@ func (r *surveyRun) wasRead(key hearing, s device.Sighting) {
 
 // resolve asks where the service is when a match did not say (2005/04, 6).
 func (r *surveyRun) resolve(key hearing, v *reach.Visitor, m *wsd.Match) *wsd.Match {
+	r.mu.Lock()
+	many := len(r.bySubnet[r.Subnets.Of(key.addr)]) > manyHosts
+	r.mu.Unlock()
 	for try := range resolveTries {
 		if len(m.XAddrs) > 0 || v == nil {
 			return m
 		}
 		r.Log.Debug("resolving", "mac", key.mac, "at", key.addr)
 		// Asked of all, as the standard has it, and of the device alone where its switch
-		// passes no multicast on.
+		// passes no multicast on; first alone among many, who would all have to listen.
 		mac, to := device.MAC{}, groupsFor(v).wsd
-		if try%2 == 1 {
+		if (try%2 == 1) != many {
 			mac, to = key.mac, key.addr
 		}
 		r.send(v, mac, netip.AddrPortFrom(to, wsd.Port), wsd.Resolve(newUUID(), m.Endpoint))
