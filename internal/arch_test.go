@@ -20,12 +20,13 @@ import (
 // inside lists, for each ring, the project's packages it may import. A trailing
 // slash stands for all below. What is not listed may import nothing of ours.
 var inside = map[string][]string{
+	"core/advice":              {},
 	"core/text":                {},
 	"core/secret":              {},
-	"core/ground":              {},
-	"core/device":              {"core/secret", "core/text"},
-	"core/commission":          {"core/device", "core/ground", "core/secret", "core/text"},
-	"core/lan":                 {"core/device"},
+	"core/ground":              {"core/advice"},
+	"core/device":              {"core/advice", "core/secret", "core/text"},
+	"core/commission":          {"core/advice", "core/device", "core/ground", "core/secret", "core/text"},
+	"core/lan":                 {"core/advice", "core/device"},
 	"internal/nic":             {"core/device", "internal/speak/arp"},
 	"internal/wire":            {"core/device", "core/lan", "core/secret"},
 	"internal/speak/":          {"core/", "internal/speak/"},
@@ -74,6 +75,30 @@ func TestImportsPointInwards(t *testing.T) {
 	})
 	require.NoError(t, err)
 	require.Greater(t, seen, 50)
+}
+
+// Core says what to do next by advice, never by a command's name.
+func TestCoreNamesNoCommand(t *testing.T) {
+	seen := 0
+	err := filepath.WalkDir("../core", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING {
+				seen++
+				assert.NotContains(t, strings.ReplaceAll(lit.Value, `"janustat/`, ""), "janustat ", path)
+			}
+			return true
+		})
+		return nil
+	})
+	require.NoError(t, err)
+	require.Greater(t, seen, 500)
 }
 
 func check(t *testing.T, path, from, to string) {

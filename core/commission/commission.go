@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"janustat/core/advice"
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/core/secret"
@@ -290,11 +291,11 @@ const (
 type Result struct {
 	Plan   Plan
 	Status Status
-	Reason string     // why it needs the installer
-	Next   string     // what the installer can do
-	Writes []Step     // writes carried out, in order
-	Opened bool       // a password opened it
-	Key    Credential // which one, or the one that took its place
+	Reason string        // why it needs the installer
+	Next   advice.Advice // what the installer can do
+	Writes []Step        // writes carried out, in order
+	Opened bool          // a password opened it
+	Key    Credential    // which one, or the one that took its place
 	// Refused are the keys that did not open it.
 	Refused []Credential
 	// Alarm says why nothing was offered to it, where it is not what it was.
@@ -326,8 +327,9 @@ const (
 
 // Trouble is an error that the installer has to deal with.
 type Trouble struct {
-	Reason, Next string
-	Err          error
+	Reason string
+	Next   advice.Advice
+	Err    error
 }
 
 // Error gives the reason with its cause.
@@ -341,7 +343,7 @@ func (t *Trouble) Error() string {
 // Unwrap gives the cause.
 func (t *Trouble) Unwrap() error { return t.Err }
 
-func trouble(err error, next, reason string) error {
+func trouble(err error, next advice.Advice, reason string) error {
 	return &Trouble{Reason: reason, Next: next, Err: err}
 }
 

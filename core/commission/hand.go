@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"time"
 
+	"janustat/core/advice"
 	"janustat/core/device"
 	"janustat/core/ground"
 )
@@ -36,7 +37,7 @@ func (r *run) byHand(ctx context.Context) error {
 		err := r.claim.Wait(ctx)
 		stop()
 		if err != nil {
-			return trouble(err, "find out what has the address, then run `janustat survey` and `janustat allot --again "+r.plan.Tag+"`",
+			return trouble(err, advice.Say("find out what has the address, then run %s and %s", advice.Survey, advice.AllotAgain.On(r.plan.Tag)),
 				"its allotted address is not free, so do not type it in")
 		}
 	}
@@ -56,7 +57,7 @@ func (r *run) byHand(ctx context.Context) error {
 func (r *run) typed(ctx context.Context) error {
 	id, err := r.Journal.Begin(ctx, r.plan, Write{Step: StepHand, Intent: "type in " + Typing(r.plan)})
 	if err != nil {
-		return trouble(err, "free some disk space, then run `janustat commission` again", "the register cannot be written")
+		return trouble(err, advice.Say("free some disk space, then run %s again", advice.Commission), "the register cannot be written")
 	}
 	stop := r.clock(StepHand)
 	err = r.appear(ctx, StepHand, Typing(r.plan))
@@ -82,7 +83,7 @@ func (r *run) appear(ctx context.Context, s Step, text string) error {
 	defer cancel()
 	at, err := r.Site.Find(ctx, r.plan, []netip.Addr{r.plan.Target.Address})
 	if err != nil {
-		return trouble(err, fmt.Sprintf("type in by its own page (`janustat web %s`) or screen: %s; then run `janustat commission` again", r.plan.Tag, Typing(r.plan)),
+		return trouble(err, advice.Say("type in by its own page (%s) or screen: %s; then run %s again", advice.Web.On(r.plan.Tag), Typing(r.plan), advice.Commission),
 			"has to be set up by hand")
 	}
 	r.at, r.result.At = at, at
@@ -94,7 +95,7 @@ func (r *run) alone(ctx context.Context) error {
 	r.tell(StepVerify, "is it alone there?")
 	defer r.clock(StepVerify)()
 	if err := r.Site.Claim(ctx, r.plan).Wait(ctx); err != nil {
-		return trouble(err, "unplug one of the two, or give this one another address: `janustat allot --again "+r.plan.Tag+"`",
+		return trouble(err, advice.Say("unplug one of the two, or give this one another address: %s", advice.AllotAgain.On(r.plan.Tag)),
 			"is not alone on "+r.plan.Target.Address.String())
 	}
 	s := r.plan.Target
@@ -123,6 +124,6 @@ func (r *run) checkLease(f Found) error {
 
 func (r *run) unreserved(err error) error {
 	r.result.Reserved = true
-	return trouble(err, fmt.Sprintf("reserve %s for %s on the site's DHCP server (the line is below), or lease it for now with `janustat lease`; power the device off and on, and run `janustat commission` again",
-		r.plan.Target.Address, r.plan.MAC), "takes no static address, and has another lease than the allotted one")
+	return trouble(err, advice.Say("reserve %s for %s on the site's DHCP server (the line is below), or lease it for now with %s; power the device off and on, and run %s again",
+		r.plan.Target.Address, r.plan.MAC, advice.Lease, advice.Commission), "takes no static address, and has another lease than the allotted one")
 }

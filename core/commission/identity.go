@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+
+	"janustat/core/advice"
 )
 
 // AlarmError tells that a device which was opened before is not what it was. Nothing
@@ -15,8 +17,8 @@ func (e *AlarmError) Error() string { return e.Why }
 
 // alarmed makes the trouble of an alarm.
 func alarmed(p Plan, why string) error {
-	return trouble(&AlarmError{why}, fmt.Sprintf(
-		"find out who answers there. If it was reset or replaced on purpose, `janustat restore %s` takes it back in, with a new password; if not, take the stranger off the LAN and run `janustat survey`", p.Tag),
+	return trouble(&AlarmError{why}, advice.Say(
+		"find out who answers there. If it was reset or replaced on purpose, %s takes it back in, with a new password; if not, take the stranger off the LAN and run %s", advice.Restore.On(p.Tag), advice.Survey),
 		"is not what it was, so nothing of the keyring was offered to it")
 }
 
@@ -26,7 +28,7 @@ func alarmed(p Plan, why string) error {
 // may have made itself another certificate since, which is then given.
 func Recognise(ctx context.Context, s Session, p Plan, renews bool) (certificate string, err error) {
 	if p.MuteTLS != "" {
-		return "", trouble(nil, fmt.Sprintf("run `janustat survey` again; if it stays so, look at its own page (`janustat web %s`), or except it under password.without_tls in the job sheet", p.Tag),
+		return "", trouble(nil, advice.Say("run %s again; if it stays so, look at its own page (%s), or except it under password.without_tls in the job sheet", advice.Survey, advice.Web.On(p.Tag)),
 			"offers HTTPS that cannot be spoken, so no password is sent to it in the open ("+p.MuteTLS+")")
 	}
 	if p.TLS != nil {
@@ -38,7 +40,7 @@ func Recognise(ctx context.Context, s Session, p Plan, renews bool) (certificate
 		case p.Known:
 			return "", alarmed(p, fmt.Sprintf("it shows another certificate, %.16s… and not %.16s…", shown, p.TLS.Fingerprint))
 		default:
-			return "", trouble(nil, "run `janustat survey`, which takes the new one down, then `janustat commission` again",
+			return "", trouble(nil, advice.Say("run %s, which takes the new one down, then %s again", advice.Survey, advice.Commission),
 				fmt.Sprintf("shows another certificate than when it was surveyed, %.16s… and not %.16s…", shown, p.TLS.Fingerprint))
 		}
 	}
@@ -62,7 +64,7 @@ func stranger(p Plan, why string) error {
 	if p.Known {
 		return alarmed(p, why)
 	}
-	return trouble(errors.New(why), "run `janustat survey` and look at both devices", "another device answers")
+	return trouble(errors.New(why), advice.Say("run %s and look at both devices", advice.Survey), "another device answers")
 }
 
 // recognise does so once in a conversation.
@@ -73,7 +75,7 @@ func (r *run) recognise(ctx context.Context) error {
 		if errors.As(err, &t) || errors.Is(err, ErrReplyLost) {
 			return err
 		}
-		return trouble(err, "run `janustat commission` again", "does not say who it is")
+		return trouble(err, advice.Say("run %s again", advice.Commission), "does not say who it is")
 	}
 	if certificate != "" {
 		pinned := *r.plan.TLS

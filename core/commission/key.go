@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"janustat/core/advice"
 	"janustat/core/device"
 	"janustat/core/secret"
 )
@@ -75,8 +76,9 @@ func (r *run) cutShort(ctx context.Context) (done bool, err error) {
 }
 
 // lostPassword says what can be done about a device that no key opens.
-func (r *run) lostPassword() string {
-	return fmt.Sprintf("put its password on the keyring (`janustat key set %s`, or `janustat key add` for one of earlier work), or reset it by its maker's steps and bring it back with `janustat restore %s`", r.plan.Tag, r.plan.Tag)
+func (r *run) lostPassword() advice.Advice {
+	return advice.Say("put its password on the keyring (%s, or %s for one of earlier work), or reset it by its maker's steps and bring it back with %s",
+		advice.KeySet.On(r.plan.Tag), advice.KeyAdd, advice.Restore.On(r.plan.Tag))
 }
 
 // keys are those to try, in order.
@@ -124,7 +126,7 @@ func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err err
 }
 
 func spent(p Plan, wait time.Duration, left int) error {
-	return trouble(nil, fmt.Sprintf("wait %s, or put the right password on the keyring: `janustat key set %s`", wait.Round(time.Minute), p.Tag),
+	return trouble(nil, advice.Say("wait %s, or put the right password on the keyring: %s", wait.Round(time.Minute), advice.KeySet.On(p.Tag)),
 		fmt.Sprintf("the budget of password tries is spent; keys not tried yet: %d", left))
 }
 
@@ -133,9 +135,9 @@ func spent(p Plan, wait time.Duration, left int) error {
 func (r *run) unanswered(err error, reason string) error {
 	var locked *LockedError
 	if !errors.As(err, &locked) {
-		return trouble(err, "run `janustat commission` again", reason)
+		return trouble(err, advice.Say("run %s again", advice.Commission), reason)
 	}
-	return trouble(err, "leave it alone until then; nothing is offered to it before. Then make sure of its password (`janustat key list`) and run `janustat commission` again",
+	return trouble(err, advice.Say("leave it alone until then; nothing is offered to it before. Then make sure of its password (%s) and run %s again", advice.KeyList, advice.Commission),
 		"answers no password now")
 }
 
@@ -158,7 +160,7 @@ func (r *run) admitted(ctx context.Context, k Credential) error {
 func (r *run) rekey(ctx context.Context, old Credential, what string) error {
 	user := old.User
 	if r.plan.Replace.IsZero() {
-		return trouble(nil, "run `janustat commission` again", "there is no password to replace "+what+" by")
+		return trouble(nil, advice.Say("run %s again", advice.Commission), "there is no password to replace "+what+" by")
 	}
 	err := r.give(ctx, Write{Step: StepRekey, Intent: what}, user, &r.plan.Replace, func(p secret.Password) error {
 		return r.session.SetPassword(ctx, user, p)
@@ -168,7 +170,7 @@ func (r *run) rekey(ctx context.Context, old Credential, what string) error {
 		// Which of the two holds shows when both are tried.
 		r.sure, r.plan.Password = Credential{}, secret.Password{}
 		r.plan.Others = []Credential{{User: user, Password: next, Origin: FromChange}, old}
-		return trouble(err, "run the command again: it finds out which of the two holds", "did not answer when its password was replaced")
+		return trouble(err, advice.Say("run the command again: it finds out which of the two holds"), "did not answer when its password was replaced")
 	}
 	if err != nil {
 		return err
@@ -176,7 +178,7 @@ func (r *run) rekey(ctx context.Context, old Credential, what string) error {
 	r.plan.User, r.plan.Password, r.sure = user, next, Credential{User: user, Password: next}
 	ok, err := OfferSure(ctx, r.Attempts, r.plan, r.sure, r.session.Enter)
 	if err != nil || !ok {
-		return trouble(err, "run the command again: it finds out which of the two holds", "took another password and is not opened by it")
+		return trouble(err, advice.Say("run the command again: it finds out which of the two holds"), "took another password and is not opened by it")
 	}
 	r.result.Opened, r.result.Key = true, Credential{User: user, Password: next, Origin: FromChange}
 	return nil
@@ -186,11 +188,11 @@ func (r *run) rekey(ctx context.Context, old Credential, what string) error {
 func (r *run) key(ctx context.Context) error {
 	rules, err := r.session.Rules(ctx)
 	if err != nil {
-		return trouble(err, "run `janustat commission` again", "does not tell its password rules")
+		return trouble(err, advice.Say("run %s again", advice.Commission), "does not tell its password rules")
 	}
 	if rules != nil {
 		if err := rules.Judge(r.plan.Password, r.plan.User); err != nil {
-			return trouble(err, "give a password that fits: `janustat key set`, or let one be generated: `janustat key generate`",
+			return trouble(err, advice.Say("give a password that fits: %s, or let one be generated: %s", advice.KeySet, advice.KeyGenerate),
 				"refuses the site password by its published rules")
 		}
 	}
@@ -289,9 +291,9 @@ func (r *run) ensureKeyed(ctx context.Context) error {
 		case r.plan.Known && !r.keyed:
 			return alarmed(r.plan, "it says that it has no password, and was opened by one before")
 		case !r.mayKey:
-			return trouble(nil, "run `janustat survey`, then `janustat commission`, which gives it one", "has no password")
+			return trouble(nil, advice.Say("run %s, then %s, which gives it one", advice.Survey, advice.Commission), "has no password")
 		case r.plan.Password.IsZero():
-			return trouble(nil, "run `janustat survey`, then `janustat commission` again", "was sealed and is fresh now")
+			return trouble(nil, advice.Say("run %s, then %s again", advice.Survey, advice.Commission), "was sealed and is fresh now")
 		}
 		r.keyed = true
 		if err := r.asFound(ctx); err != nil {
@@ -301,5 +303,5 @@ func (r *run) ensureKeyed(ctx context.Context) error {
 			return err
 		}
 	}
-	return trouble(nil, "power it off and on, then run `janustat commission` again", "does not answer when given its first password")
+	return trouble(nil, advice.Say("power it off and on, then run %s again", advice.Commission), "does not answer when given its first password")
 }

@@ -120,7 +120,7 @@ func TestADeviceThatNeverRestartsIsSaidTo(t *testing.T) {
 	r := d.run(t.Context(), plan())
 	assert.Equal(t, NeedsYou, r.Status)
 	assert.Contains(t, r.Reason, "does not restart to use it")
-	assert.Contains(t, r.Next, "power it off and on")
+	assert.Contains(t, r.Next.String(), "power it off and on")
 }
 
 // Every step has words for its time, and those of settings have all that prove and the

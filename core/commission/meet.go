@@ -7,6 +7,8 @@ import (
 	"net/netip"
 	"slices"
 	"time"
+
+	"janustat/core/advice"
 )
 
 // awaitPower waits until a person has powered the device off and on.
@@ -19,7 +21,7 @@ func (r *run) awaitPower(ctx context.Context) error {
 	defer cancel()
 	at, err := r.Site.Repowered(ctx, r.plan, r.at, places)
 	if err != nil {
-		return trouble(err, "power it off and on, and run `janustat commission` again at once", "takes settings only for a while after power-on, and that is over")
+		return trouble(err, advice.Say("power it off and on, and run %s again at once", advice.Commission), "takes settings only for a while after power-on, and that is over")
 	}
 	r.at, r.result.At = at, at
 	return nil
@@ -41,7 +43,7 @@ func (r *run) arrive(ctx context.Context) error {
 	r.tell(StepVisit, "taking a visitor address in its subnet")
 	defer r.clock(StepVisit)()
 	if err := r.tethered(ctx, func() error { return r.Site.Arrive(ctx, r.plan) }); err != nil {
-		return trouble(err, "run `janustat survey`, then `janustat commission` again", "its subnet cannot be visited")
+		return trouble(err, advice.Say("run %s, then %s again", advice.Survey, advice.Commission), "its subnet cannot be visited")
 	}
 	return nil
 }
@@ -71,9 +73,9 @@ func (r *run) find(ctx context.Context, step Step, limit time.Duration) error {
 		return err
 	})
 	if err != nil {
-		next := "check its cable and power, run `janustat survey`, then `janustat commission` again"
+		next := advice.Say("check its cable and power, run %s, then %s again", advice.Survey, advice.Commission)
 		if !r.plan.From.IsValid() {
-			next = "it had no address when last seen: `janustat lease` gives it the allotted one, then run `janustat commission` again"
+			next = advice.Say("it had no address when last seen: %s gives it the allotted one, then run %s again", advice.Lease, advice.Commission)
 		}
 		return trouble(err, next, fmt.Sprintf("does not answer at %s", join(places)))
 	}
@@ -132,9 +134,9 @@ func (r *run) open(ctx context.Context) error {
 		}
 	})
 	if err != nil {
-		next := "run `janustat commission` again; if it repeats, power the device off and on"
+		next := advice.Say("run %s again; if it repeats, power the device off and on", advice.Commission)
 		if r.plan.TLS != nil {
-			next = "run `janustat survey`, which looks whether it still offers HTTPS, then `janustat commission` again"
+			next = advice.Say("run %s, which looks whether it still offers HTTPS, then %s again", advice.Survey, advice.Commission)
 		}
 		return trouble(err, next, fmt.Sprintf("cannot be reached at %s", r.at))
 	}
@@ -196,7 +198,7 @@ func (r *run) read(ctx context.Context) (Found, error) {
 	defer r.clock(StepRead)()
 	found, err := r.session.Read(ctx)
 	if err != nil {
-		return Found{}, trouble(err, "run `janustat commission` again", "its settings cannot be read")
+		return Found{}, trouble(err, advice.Say("run %s again", advice.Commission), "its settings cannot be read")
 	}
 	if err := r.identify(found); err != nil {
 		return Found{}, err
@@ -212,7 +214,7 @@ func (r *run) read(ctx context.Context) (Found, error) {
 // identify makes sure that it is the planned device that answers.
 func (r *run) identify(f Found) error {
 	if r.plan.Serial != "" && f.Serial != "" && f.Serial != r.plan.Serial {
-		return trouble(nil, "run `janustat survey` and look at both devices",
+		return trouble(nil, advice.Say("run %s and look at both devices", advice.Survey),
 			fmt.Sprintf("another device answers at %s: serial %s, not %s", r.at, f.Serial, r.plan.Serial))
 	}
 	return nil

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"janustat/core/advice"
 	"janustat/core/device"
 	"janustat/core/secret"
 )
@@ -42,7 +43,7 @@ func TestADeviceThatIsNotWhatItWasIsAnAlarm(t *testing.T) {
 			r := run(worker(d), t.Context(), p)
 			assert.Equal(t, NeedsYou, r.Status, "%s: %s", name, verb)
 			assert.Contains(t, r.Alarm, c.why, "%s: %s", name, verb)
-			assert.Contains(t, r.Next, "restore C01")
+			assert.Contains(t, r.Next.String(), "restore C01")
 			assert.Empty(t, d.writes(), "%s: %s", name, verb)
 			assert.NotContains(t, d.log, "spend", "%s: %s offers a password", name, verb)
 		}
@@ -71,7 +72,7 @@ func TestADeviceThatWasNeverOpenedAndIsAnotherIsTold(t *testing.T) {
 	r := d.run(t.Context(), p)
 	assert.Empty(t, r.Alarm)
 	assert.Contains(t, r.Reason, "another certificate than when it was surveyed")
-	assert.Contains(t, r.Next, "janustat survey")
+	assert.Contains(t, r.Next.String(), "survey")
 	assert.Empty(t, d.writes())
 
 	d, p = newToy(), plan()
@@ -81,7 +82,7 @@ func TestADeviceThatWasNeverOpenedAndIsAnotherIsTold(t *testing.T) {
 	assert.Empty(t, d.writes())
 
 	d, p = newToy(), plan()
-	p.Stop = &Trouble{Reason: "its password rules cannot be met", Next: "leave it"}
+	p.Stop = &Trouble{Reason: "its password rules cannot be met", Next: advice.Say("leave it")}
 	r = d.run(t.Context(), p)
 	assert.Equal(t, NeedsYou, r.Status)
 	assert.Equal(t, "its password rules cannot be met", r.Reason)
@@ -154,7 +155,7 @@ func TestAnInterruptionMidway(t *testing.T) {
 	r := w.Run(ctx, plan())
 	assert.Equal(t, NeedsYou, r.Status)
 	assert.Equal(t, "interrupted", r.Reason)
-	assert.Contains(t, r.Next, "goes on from here")
+	assert.Contains(t, r.Next.String(), "goes on from here")
 	at := slices.Index(d.log, "write clock")
 	require.Positive(t, at)
 	assert.Equal(t, []string{"write clock", "end done"}, d.log[at:], "nothing is begun after that")
@@ -286,7 +287,7 @@ func TestAResetWhoseAnswerIsLostIsLookedFor(t *testing.T) {
 	assert.Equal(t, NeedsYou, r.Status)
 	assert.Equal(t, OutcomeUnknown, r.Reset)
 	assert.Contains(t, r.Reason, "whether it was is not known")
-	assert.Contains(t, r.Next, "janustat survey")
+	assert.Contains(t, r.Next.String(), "survey")
 }
 
 // As found is as it was before the first write, where a device without a password tells it.

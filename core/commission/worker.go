@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"janustat/core/advice"
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/core/text"
@@ -69,14 +70,14 @@ func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Conte
 		r.result.Status = Done
 	case ctx.Err() != nil && len(r.result.Writes) == 0:
 		r.result.Status = NotTried
-		r.result.Reason, r.result.Next = "interrupted before anything was written", "run `janustat commission` again"
+		r.result.Reason, r.result.Next = "interrupted before anything was written", advice.Say("run %s again", advice.Commission)
 	case ctx.Err() != nil:
 		r.result.Status = NeedsYou
-		r.result.Reason, r.result.Next = "interrupted", "run `janustat commission` again: it goes on from here"
+		r.result.Reason, r.result.Next = "interrupted", advice.Say("run %s again: it goes on from here", advice.Commission)
 	case errors.As(err, &t):
 		r.result.Status, r.result.Reason, r.result.Next = NeedsYou, err.Error(), t.Next
 	default:
-		r.result.Status, r.result.Reason, r.result.Next = NeedsYou, err.Error(), "run `janustat commission` again; if it repeats, look at the device's own page"
+		r.result.Status, r.result.Reason, r.result.Next = NeedsYou, err.Error(), advice.Say("run %s again; if it repeats, look at the device's own page", advice.Commission)
 	}
 	r.result.Reason = text.Harmless(r.result.Reason, 4*text.Long, nil)
 	return r.result
@@ -175,7 +176,7 @@ func (w Worker) Reset(ctx context.Context, p Plan) Result {
 
 // afterReset looks what became of a device whose answer to a reset was lost.
 func (r *run) afterReset(ctx context.Context) error {
-	lost := trouble(nil, fmt.Sprintf("run `janustat survey`: if it is there as it was, reset it again; if it is fresh, `janustat restore %s` brings it back", r.plan.Tag),
+	lost := trouble(nil, advice.Say("run %s: if it is there as it was, reset it again; if it is fresh, %s brings it back", advice.Survey, advice.Restore.On(r.plan.Tag)),
 		"did not answer when it was reset: whether it was is not known")
 	if err := r.find(ctx, StepReturn, ResetLimit); err != nil {
 		return lost // gone from its address, as a reset device is, and as one without power is
@@ -191,7 +192,7 @@ func (r *run) afterReset(ctx context.Context) error {
 		return nil
 	}
 	r.result.Reset = OutcomeRefused
-	return trouble(nil, "run `janustat reset` again", "did not answer when it was reset, and is as it was")
+	return trouble(nil, advice.Say("run %s again", advice.Reset), "did not answer when it was reset, and is as it was")
 }
 
 // meet opens the device where it was last met, and reads it.
@@ -235,7 +236,7 @@ func (r *run) all(ctx context.Context) error {
 	r.mayKey = true
 	subnet := netip.PrefixFrom(r.plan.Target.Address, r.plan.Target.Prefix)
 	if err := ground.Check(subnet, r.plan.Target.Address, r.plan.Target.Gateway); err != nil {
-		return trouble(err, "correct the job sheet and run `janustat allot` again", "refused before anything was sent")
+		return trouble(err, advice.Say("correct the job sheet and run %s again", advice.Allot), "refused before anything was sent")
 	}
 	if r.plan.From != r.plan.Target.Address && r.plan.Manner != ByReservation {
 		r.claim = r.Site.Claim(ctx, r.plan)
@@ -257,7 +258,7 @@ func (r *run) all(ctx context.Context) error {
 		switch {
 		case errors.Is(err, ErrWindow) && ctx.Err() == nil:
 			if r.repowered[r.window] {
-				return trouble(err, "look at the device's own page: it may want more than power for that", "takes no settings even right after power-on ("+r.window+")")
+				return trouble(err, advice.Say("look at the device's own page: it may want more than power for that"), "takes no settings even right after power-on ("+r.window+")")
 			}
 			r.repowered[r.window] = true
 			if err := r.awaitPower(ctx); err != nil {
@@ -281,7 +282,7 @@ func (r *run) all(ctx context.Context) error {
 		}
 		pass++
 	}
-	return trouble(nil, "look at the device's own page: it takes settings and does not keep them", "the device does not keep its settings")
+	return trouble(nil, advice.Say("look at the device's own page: it takes settings and does not keep them"), "the device does not keep its settings")
 }
 
 // pass reads the device and writes what differs. It is done when nothing did.

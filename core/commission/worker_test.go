@@ -109,7 +109,7 @@ func TestRunNeedsYou(t *testing.T) {
 			r := d.run(t.Context(), p)
 			require.Equal(t, NeedsYou, r.Status)
 			assert.Contains(t, r.Reason, c.reason)
-			assert.NotEmpty(t, r.Next)
+			assert.False(t, r.Next.IsZero())
 			assert.Equal(t, c.writes, d.writes())
 			if p.Password.IsZero() {
 				assert.NotContains(t, d.log, "spend", "a try without a password")

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"janustat/core/advice"
 	"janustat/core/device"
 	"janustat/core/secret"
 	"janustat/core/text"
@@ -174,7 +175,7 @@ func (r *run) awaitClaim(ctx context.Context) error {
 	stop()
 	r.claim = nil // a later pass probes anew
 	if err != nil {
-		return trouble(err, "find out what has the address, then run `janustat survey` and `janustat allot --again "+r.plan.Tag+"`",
+		return trouble(err, advice.Say("find out what has the address, then run %s and %s", advice.Survey, advice.AllotAgain.On(r.plan.Tag)),
 			"its allotted address is not free")
 	}
 	return r.hold(ctx)
@@ -218,7 +219,7 @@ func (r *run) stay(ctx context.Context) (done bool, err error) {
 		defer cancel()
 		var at netip.Addr
 		if at, err = r.Site.Repowered(ctx, r.plan, r.at, places); err != nil {
-			return true, trouble(err, "power it off and on, then run `janustat commission` again", "has taken its address, and does not restart to use it")
+			return true, trouble(err, advice.Say("power it off and on, then run %s again", advice.Commission), "has taken its address, and does not restart to use it")
 		}
 		r.at, r.result.At = at, at
 	default:
@@ -234,17 +235,17 @@ func (r *run) verify(ctx context.Context, f Found) error {
 	r.tell(StepVerify, "reading back")
 	defer r.clock(StepVerify)()
 	if !r.plan.Target.DHCP && r.at != r.plan.Target.Address {
-		return trouble(nil, "power it off and on, then run `janustat commission` again", fmt.Sprintf("says that it has its address, and answers at %s", r.at))
+		return trouble(nil, advice.Say("power it off and on, then run %s again", advice.Commission), fmt.Sprintf("says that it has its address, and answers at %s", r.at))
 	}
 	if len(f.MACs) > 0 && !slices.Contains(f.MACs, r.plan.MAC) {
-		return trouble(nil, "run `janustat survey` and look at both devices", fmt.Sprintf("another device answers at %s", r.at))
+		return trouble(nil, advice.Say("run %s and look at both devices", advice.Survey), fmt.Sprintf("another device answers at %s", r.at))
 	}
 	refused, err := r.session.RefusesAnonymous(ctx)
 	if err != nil {
-		return trouble(err, "run `janustat prove`", "could not be asked without its password")
+		return trouble(err, advice.Say("run %s", advice.Prove), "could not be asked without its password")
 	}
 	if !refused {
-		return trouble(nil, "switch anonymous access off on the device's own page, then run `janustat prove`", "still lets anyone in without a password")
+		return trouble(nil, advice.Say("switch anonymous access off on the device's own page, then run %s", advice.Prove), "still lets anyone in without a password")
 	}
 	if err := r.usersOpen(ctx); err != nil {
 		return err
@@ -264,7 +265,7 @@ func (r *run) remark(f Found) {
 		}
 	}
 	if f.CanTLS {
-		r.note("has HTTPS, switched off: switch it on at its own page, then `janustat survey` and `janustat key change` set its password with encryption")
+		r.note("has HTTPS, switched off: once it is switched on at its own page, survey again and change its key, which then goes with encryption")
 	}
 }
 
@@ -305,7 +306,7 @@ func (r *run) usersOpen(ctx context.Context) error {
 			return r.unanswered(err, "did not answer to the password of "+u.Name)
 		}
 		if !ok {
-			return trouble(nil, fmt.Sprintf("give it another: `janustat key change %s --user %s`", r.plan.Tag, u.Name),
+			return trouble(nil, advice.Say("give it another: %s", advice.KeyChange.On(r.plan.Tag).OfUser(u.Name)),
 				fmt.Sprintf("took a password for %s and is not opened by it", u.Name))
 		}
 		delete(r.given, u.Name)
@@ -318,7 +319,7 @@ func (r *run) private() error {
 	if r.session.Encrypted() || !r.plan.RequireTLS {
 		return nil
 	}
-	return trouble(nil, fmt.Sprintf("switch HTTPS on at its own page (`janustat web %s`) and run `janustat survey`, or except it under password.without_tls in the job sheet", r.plan.Tag),
+	return trouble(nil, advice.Say("switch HTTPS on at its own page (%s) and run %s, or except it under password.without_tls in the job sheet", advice.Web.On(r.plan.Tag), advice.Survey),
 		"offers no HTTPS, and the job sheet lets no password be set without (require_tls)")
 }
 
@@ -333,7 +334,7 @@ func (r *run) do(ctx context.Context, w Write, write func() error) error {
 	defer r.clock(s)()
 	id, err := r.Journal.Begin(ctx, r.plan, w)
 	if err != nil {
-		return trouble(err, "free some disk space, then run `janustat commission` again", "the register cannot be written, so nothing was sent")
+		return trouble(err, advice.Say("free some disk space, then run %s again", advice.Commission), "the register cannot be written, so nothing was sent")
 	}
 	r.result.Writes = append(r.result.Writes, s)
 	r.detail = ""
@@ -359,7 +360,7 @@ func (r *run) do(ctx context.Context, w Write, write func() error) error {
 		return err
 	}
 	if r.denied = outcome == OutcomeRefused; r.denied {
-		return trouble(err, "look at the device's own page, then run `janustat commission` again", fmt.Sprintf("refuses its %s (%s)", s, intent))
+		return trouble(err, advice.Say("look at the device's own page, then run %s again", advice.Commission), fmt.Sprintf("refuses its %s (%s)", s, intent))
 	}
 	return err
 }

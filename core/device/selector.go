@@ -6,6 +6,8 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+
+	"janustat/core/advice"
 )
 
 // ErrNoDevice is returned when nothing matches a reference or a selector.
@@ -59,7 +61,7 @@ func Find(devices []Device, ref string) (*Device, error) {
 		}
 		return nil, amb
 	}
-	return nil, fmt.Errorf("%w: %q is no tag, MAC, serial or address in the register; `janustat list --all` shows them", ErrNoDevice, ref)
+	return nil, advice.Wrap(fmt.Errorf("%w: %q is no tag, MAC, serial or address in the register", ErrNoDevice, ref), "%s shows them", advice.ListAll)
 }
 
 // filterKeys are the keys of key=value terms and how each is compared.

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+
+	"janustat/core/advice"
 )
 
 // ErrFull is wrapped when a block has no free address left.
@@ -161,7 +163,7 @@ func (a *allotter) stay(out *Allotment, r Request, blocks []Block) error {
 		out.Address = r.Current
 	case r.Earlier.IsValid() && a.ground.Subnet.Contains(r.Earlier):
 		if why, bad := a.reservedFor(r.Earlier); bad {
-			return fmt.Errorf("%s was allotted %s earlier, which is now %s: free it, or give the device another by `janustat allot --again`", r.Key, r.Earlier, why.Why)
+			return advice.Wrap(fmt.Errorf("%s was allotted %s earlier, which is now %s", r.Key, r.Earlier, why.Why), "free it, or give the device another by %s", advice.AllotAgain.On(r.Key))
 		}
 		out.Why = "allotted earlier"
 		out.Address = r.Earlier

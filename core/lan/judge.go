@@ -6,6 +6,8 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+
+	"janustat/core/advice"
 )
 
 // Judge gives the faults, heaviest first and the likelier before the less
@@ -48,21 +50,21 @@ func noLink(f Facts) []Fault {
 		}
 		return []Fault{{
 			"no-link", Stops, a.Name + " has no link: no cable, or nothing alive at its other end",
-			"push the cable in at both ends, look for the port light, try another port of the switch; then run `janustat wire` again",
+			advice.Say("push the cable in at both ends, look for the port light, try another port of the switch; then run %s again", advice.Wire),
 		}}
 	}
 	if f.Simulated || slices.ContainsFunc(f.Adapters, func(a Adapter) bool { return a.Up && a.Link }) {
 		return nil
 	}
-	return []Fault{{"no-link", Stops, "no adapter of this laptop has a link", "plug the cable in and look for the port light; a USB adapter may need another socket"}}
+	return []Fault{{"no-link", Stops, "no adapter of this laptop has a link", advice.Say("plug the cable in and look for the port light; a USB adapter may need another socket")}}
 }
 
 func noRights(f Facts) []Fault {
 	switch {
 	case f.NoRights != "":
-		return []Fault{{"no-rights", Stops, "this program may not use raw Ethernet frames here", f.NoRights}}
+		return []Fault{{"no-rights", Stops, "this program may not use raw Ethernet frames here", advice.Say("%s", f.NoRights)}}
 	case f.Chosen == "" && f.Why != "":
-		return []Fault{{"no-adapter", Stops, f.Why, "name the one with the site's cable: `janustat wire --wire NAME`"}}
+		return []Fault{{"no-adapter", Stops, f.Why, advice.Say("name the one with the site's cable: %s", advice.WireByName)}}
 	}
 	return nil
 }
@@ -73,18 +75,22 @@ func wrongAdapter(f Facts) []Fault {
 		return nil
 	}
 	others := f.wired(func(o Adapter) bool { return o.Name != a.Name && o.Link })
-	choose := "use --wire " + strings.Join(others, " or --wire ")
+	choose := make([]any, len(others))
+	for i, name := range others {
+		choose[i] = advice.UseWire.On(name)
+	}
+	chooseOne := advice.Say("use %s"+strings.Repeat(" or %s", max(len(others)-1, 0)), choose...)
 	switch {
 	case (a.Wireless || a.Virtual) && len(others) > 0:
 		kind := "wireless"
 		if a.Virtual {
 			kind = "not a piece of hardware"
 		}
-		return []Fault{{"wrong-adapter", Hampers, fmt.Sprintf("%s is %s, and another adapter has a cable in it", a.Name, kind), choose}}
+		return []Fault{{"wrong-adapter", Hampers, fmt.Sprintf("%s is %s, and another adapter has a cable in it", a.Name, kind), chooseOne}}
 	case a.Wireless:
-		return []Fault{{"wireless", Hampers, a.Name + " is wireless: access points drop frames for the temporary addresses used here", "use a cable"}}
+		return []Fault{{"wireless", Hampers, a.Name + " is wireless: access points drop frames for the temporary addresses used here", advice.Say("use a cable")}}
 	case !a.Link && len(others) > 0:
-		return []Fault{{"wrong-adapter", Stops, fmt.Sprintf("%s has no link, but %s has", a.Name, strings.Join(others, ", ")), choose}}
+		return []Fault{{"wrong-adapter", Stops, fmt.Sprintf("%s has no link, but %s has", a.Name, strings.Join(others, ", ")), chooseOne}}
 	}
 	return nil
 }
@@ -95,7 +101,7 @@ func silence(f Facts) []Fault {
 	}
 	return []Fault{{
 		"silence", Stops, "not one frame was heard: the port may be switched off, blocked, or in a VLAN of its own",
-		"try another port of the switch, or ask who runs it for an open access port",
+		advice.Say("try another port of the switch, or ask who runs it for an open access port"),
 	}}
 }
 
@@ -109,7 +115,7 @@ func selfAssigned(f Facts) []Fault {
 	}
 	return []Fault{{
 		"self-assigned", Note, "the laptop gave itself a 169.254 address, having found no DHCP server",
-		"leave it: Janustat takes temporary addresses of its own in every subnet and never uses the laptop's",
+		advice.Say("leave it: Janustat takes temporary addresses of its own in every subnet and never uses the laptop's"),
 	}}
 }
 
@@ -126,13 +132,13 @@ func firewall(f Facts) []Fault {
 	if len(hard) > 0 {
 		out = append(out, Fault{
 			"firewall", Hampers, "a firewall rule drops frames before they leave: " + strings.Join(hard, "; "),
-			"take that rule out while you work (`nft -a list ruleset` shows its handle)",
+			advice.Say("take that rule out while you work (`nft -a list ruleset` shows its handle)"),
 		})
 	}
 	if len(soft) > 0 {
 		out = append(out, Fault{
 			"firewall-input", Note, "the firewall drops what it does not know: " + strings.Join(soft, "; "),
-			"leave it: raw frames are read before it. Only programs that use the laptop's own addresses are stopped by it",
+			advice.Say("leave it: raw frames are read before it. Only programs that use the laptop's own addresses are stopped by it"),
 		})
 	}
 	return out
@@ -144,7 +150,7 @@ func forwarding(f Facts) []Fault {
 	}
 	return []Fault{{
 		"forwarding", Hampers, "this laptop forwards IPv4 (containers or a shared connection switch that on), so its system may answer for our temporary addresses",
-		"while you work: sudo sysctl net.ipv4.ip_forward=0",
+		advice.Say("while you work: sudo sysctl net.ipv4.ip_forward=0"),
 	}}
 }
 
@@ -152,7 +158,7 @@ func noDHCP(f Facts) []Fault {
 	if f.Chosen == "" || len(f.Servers) > 0 || f.Frames == 0 {
 		return nil
 	}
-	return []Fault{{"no-dhcp", Note, "no DHCP server answers", "nothing to do for devices with an address; those without one get theirs by `janustat lease`"}}
+	return []Fault{{"no-dhcp", Note, "no DHCP server answers", advice.Say("nothing to do for devices with an address; those without one get theirs by %s", advice.Lease)}}
 }
 
 func twoDHCP(f Facts) []Fault {
@@ -165,7 +171,7 @@ func twoDHCP(f Facts) []Fault {
 	}
 	return []Fault{{
 		"two-dhcp", Hampers, fmt.Sprintf("%d DHCP servers answer: %s; devices get an address from either by chance", len(f.Servers), strings.Join(names, ", ")),
-		"find out which one belongs here and unplug the other; it is often a router or recorder somebody plugged in",
+		advice.Say("find out which one belongs here and unplug the other; it is often a router or recorder somebody plugged in"),
 	}}
 }
 
@@ -173,7 +179,7 @@ func duplicate(f Facts) (out []Fault) {
 	for _, d := range f.Duplicates {
 		out = append(out, Fault{
 			"duplicate", Hampers, fmt.Sprintf("the laptop's own address %s is also claimed by %s", d.Address, d.Holder),
-			"give the laptop another one, or let DHCP: its own connections suffer; Janustat's do not",
+			advice.Say("give the laptop another one, or let DHCP: its own connections suffer; Janustat's do not"),
 		})
 	}
 	return out
@@ -191,7 +197,7 @@ func otherSubnets(f Facts) []Fault {
 	}
 	return []Fault{{
 		"other-subnets", Note, fmt.Sprintf("hosts are heard outside the site subnet %s (from %s): %s", f.Site, f.SiteFrom, strings.Join(others, ", ")),
-		"new devices on factory addresses are to be expected. If another's network shares this cable, name it in the job sheet under network.not_ours",
+		advice.Say("new devices on factory addresses are to be expected. If another's network shares this cable, name it in the job sheet under network.not_ours"),
 	}}
 }
 
@@ -205,7 +211,7 @@ func tagged(f Facts) []Fault {
 	}
 	return []Fault{{
 		"tagged", Hampers, "frames arrive with a VLAN tag (" + strings.Join(ids, ", ") + "): this is a trunk port, and what is in those VLANs is not reached from here",
-		"ask for an access port in the cameras' VLAN, or use the switch port a camera was on",
+		advice.Say("ask for an access port in the cameras' VLAN, or use the switch port a camera was on"),
 	}}
 }
 
@@ -213,7 +219,7 @@ func silent(f Facts) (out []Fault) {
 	for _, s := range f.Silent {
 		out = append(out, Fault{
 			"silent", Hampers, fmt.Sprintf("%s does not answer at %s", s.What, s.Address),
-			"is it switched on, and on this cable? If its address is wrong, correct the job sheet",
+			advice.Say("is it switched on, and on this cable? If its address is wrong, correct the job sheet"),
 		})
 	}
 	return out

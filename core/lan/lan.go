@@ -6,6 +6,7 @@ package lan
 import (
 	"net/netip"
 
+	"janustat/core/advice"
 	"janustat/core/device"
 )
 
@@ -86,8 +87,8 @@ const (
 
 // Fault is one thing that stands in the way, or only looks like it.
 type Fault struct {
-	Code   string `json:"code"`
-	Weight Weight `json:"weight"`
-	What   string `json:"what"`
-	Remedy string `json:"remedy"`
+	Code   string
+	Weight Weight
+	What   string
+	Remedy advice.Advice
 }

@@ -16,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"janustat/core/advice"
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/ground"
@@ -90,7 +91,7 @@ func errorText(err error) string {
 	if errors.Is(err, context.Canceled) && !errors.Is(err, errInterrupted) {
 		return "interrupted: run the command again, and it goes on from here"
 	}
-	return err.Error()
+	return advice.TextOf(err, command)
 }
 
 func exitCode(err error) int {

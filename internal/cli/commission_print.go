@@ -40,7 +40,7 @@ func (a *App) summary(ctx context.Context, results []commission.Result, took tim
 			for s, d := range r.Spent {
 				spent[string(s)] = d.Milliseconds()
 			}
-			out[i] = resultJSON{r.Plan.Tag, r.Plan.MAC, addressText(r.Plan.Target.Address), r.Status, r.Reason, r.Next, orEmpty(r.Writes), mannerOf(r), r.Notes, r.Alarm, spent, r.Took.Milliseconds()}
+			out[i] = resultJSON{r.Plan.Tag, r.Plan.MAC, addressText(r.Plan.Target.Address), r.Status, r.Reason, r.Next.Text(command), orEmpty(r.Writes), mannerOf(r), r.Notes, r.Alarm, spent, r.Took.Milliseconds()}
 		}
 		if err := a.emit(struct {
 			Results []resultJSON `json:"results"`
@@ -73,7 +73,7 @@ func (a *App) printSummary(results []commission.Result, count map[commission.Sta
 				if r.Alarm != "" {
 					alarm = a.paint(a.Out, badStyle, "ALARM") + " "
 				}
-				fmt.Fprintf(a.Out, "  %s%s (%s) %s\n    next: %s\n", alarm, r.Plan.Tag, r.Plan.MAC, a.wrap(a.Out, 4, r.Reason), a.wrap(a.Out, 10, r.Next))
+				fmt.Fprintf(a.Out, "  %s%s (%s) %s\n    next: %s\n", alarm, r.Plan.Tag, r.Plan.MAC, a.wrap(a.Out, 4, r.Reason), a.wrap(a.Out, 10, r.Next.Text(command)))
 			}
 		}
 	}

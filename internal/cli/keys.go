@@ -191,7 +191,7 @@ func (a *App) offer(ctx context.Context, j *job.Job, devices []device.Device, d 
 			d.Apply(device.Alarmed{At: time.Now(), Why: alarm.Why})
 			return errors.Join(needsError{fmt.Sprintf("%s is not what it was: %s", d.Label(), alarm.Why)}, j.Register.Save(ctx, devices))
 		case errors.As(err, &told):
-			return needsError{fmt.Sprintf("%s %s. Next: %s", d.Label(), told.Error(), told.Next)}
+			return needsError{fmt.Sprintf("%s %s. Next: %s", d.Label(), told.Error(), told.Next.Text(command))}
 		case err != nil:
 			return fmt.Errorf("%s at %s: %w", d.Label(), addressText(d.Address()), err)
 		case result.Wait > 0:

@@ -99,7 +99,7 @@ func (a *App) withDevice(ctx context.Context, verb, ref string, f func(worked) e
 func (a *App) oneByService(ctx context.Context, w worked, work func(commission.Worker, context.Context, commission.Plan) commission.Result, done string) error {
 	plan := w.planner.KeyPlan(w.device)
 	if plan.Stop != nil {
-		return needsError{fmt.Sprintf("%s %s. Next: %s", plan.Tag, plan.Stop.Error(), plan.Stop.Next)}
+		return needsError{fmt.Sprintf("%s %s. Next: %s", plan.Tag, plan.Stop.Error(), plan.Stop.Next.Text(command))}
 	}
 	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
 		prover, closed, err := a.prover(ctx, w.job, w.devices, n)
@@ -124,7 +124,7 @@ func (a *App) oneByService(ctx context.Context, w worked, work func(commission.W
 		case ctx.Err() != nil && r.Status != commission.Done:
 			return errInterrupted
 		case r.Status != commission.Done:
-			return needsError{fmt.Sprintf("%s %s. Next: %s", plan.Tag, r.Reason, r.Next)}
+			return needsError{fmt.Sprintf("%s %s. Next: %s", plan.Tag, r.Reason, r.Next.Text(command))}
 		}
 		return a.report(w.device.Label() + " " + done)
 	})

@@ -49,10 +49,14 @@ func (a *App) wire(ctx context.Context) error {
 		}
 	}
 	if a.json {
+		out := make([]faultJSON, len(faults))
+		for i, x := range faults {
+			out[i] = faultJSON{x.Code, x.Weight, x.What, x.Remedy.Text(command)}
+		}
 		if err := a.emit(struct {
 			lan.Facts
-			Faults []lan.Fault `json:"faults"`
-		}{f, orEmpty(faults)}); err != nil {
+			Faults []faultJSON `json:"faults"`
+		}{f, out}); err != nil {
 			return err
 		}
 	} else {
@@ -65,6 +69,14 @@ func (a *App) wire(ctx context.Context) error {
 		return needsError{}
 	}
 	return nil
+}
+
+// faultJSON is one fault in the --json document of wire.
+type faultJSON struct {
+	Code   string     `json:"code"`
+	Weight lan.Weight `json:"weight"`
+	What   string     `json:"what"`
+	Remedy string     `json:"remedy"`
 }
 
 // quietly is an error that was told already: only its exit code is wanted.
@@ -175,7 +187,7 @@ func (a *App) printWire(f lan.Facts, faults []lan.Fault) {
 	for i, x := range faults {
 		style := map[lan.Weight]*lipgloss.Style{lan.Stops: &badStyle, lan.Hampers: &workStyle, lan.Note: &faintStyle}[x.Weight]
 		head := fmt.Sprint(i+1, ". ", a.paint(w, *style, fmt.Sprintf("%-7s", x.Weight)))
-		fmt.Fprintf(w, "%s  %s\n   %s %s\n", head, a.wrap(w, 12, x.What), a.paint(w, headStyle, "→"), a.wrap(w, 5, x.Remedy))
+		fmt.Fprintf(w, "%s  %s\n   %s %s\n", head, a.wrap(w, 12, x.What), a.paint(w, headStyle, "→"), a.wrap(w, 5, x.Remedy.Text(command)))
 	}
 	if len(faults) == 0 || faults[0].Weight == lan.Note {
 		fmt.Fprintf(w, "%s Next: janustat survey\n", a.paint(w, goodStyle, "Nothing stands in the way."))

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"janustat/core/advice"
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/secret"
@@ -106,7 +107,7 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Pla
 func stopped(plan commission.Plan, d *device.Device, err error) commission.Plan {
 	plan.Stop = &commission.Trouble{
 		Reason: "gets no password, for what it demands of one", Err: err,
-		Next: fmt.Sprintf("look at its password rules on its own page (`janustat web %s`); nothing was sent to it", d.Label()),
+		Next: advice.Say("look at its password rules on its own page (%s); nothing was sent to it", advice.Web.On(d.Label())),
 	}
 	return plan
 }
@@ -133,7 +134,7 @@ func (p *Planner) newcomer(plan commission.Plan, d *device.Device) commission.Pl
 	}
 	plan.Stop = &commission.Trouble{
 		Reason: fmt.Sprintf("is new, and would be given a password that other devices have (style: %s)", p.Sheet.Style()),
-		Next:   "make sure that it is one of yours, then run `janustat commission --newcomers`; or give each device its own: `style: each` in the job sheet under password",
+		Next:   advice.Say("make sure that it is one of yours, then run %s; or give each device its own: `style: each` in the job sheet under password", advice.Admit),
 	}
 	plan.Password, plan.Replace, plan.Users = secret.Password{}, secret.Password{}, nil
 	return plan
@@ -201,7 +202,7 @@ func (p *Planner) KeyPlan(d *device.Device) commission.Plan {
 	plan.Renewing = p.Progress[d.ID].Moved && !d.Commissioned()
 	if !d.ResetAt.IsZero() {
 		plan.Stop = &commission.Trouble{
-			Reason: "was reset, and has not been brought back", Next: fmt.Sprintf("`janustat restore %s` gives it its name, its address and a new password", d.Label()),
+			Reason: "was reset, and has not been brought back", Next: advice.Say("%s gives it its name, its address and a new password", advice.Restore.On(d.Label())),
 		}
 	}
 	if next, changing := p.Keys.Next(d.MAC); changing {
