@@ -192,7 +192,7 @@ func (r *run) afterReset(ctx context.Context) error {
 		return nil
 	}
 	r.result.Reset = OutcomeRefused
-	return trouble(nil, advice.Say("run %s again", advice.Reset), "did not answer when it was reset, and is as it was")
+	return trouble(nil, advice.Say("run %s again", advice.Reset.On(r.plan.Tag)), "did not answer when it was reset, and is as it was")
 }
 
 // meet opens the device where it was last met, and reads it.

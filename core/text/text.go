@@ -6,6 +6,7 @@ package text
 import (
 	"cmp"
 	"reflect"
+	"strconv"
 	"strings"
 	"unicode"
 )
@@ -182,4 +183,20 @@ func each(v reflect.Value, f func(string) string) {
 			v.SetString(f(v.String()))
 		}
 	}
+}
+
+// Plural gives "1 camera", "2 cameras".
+func Plural(n int, word string) string {
+	if n != 1 {
+		word += "s"
+	}
+	return strconv.Itoa(n) + " " + word
+}
+
+// Are gives "C05 is" of one, "C05 C06 are" of several.
+func Are(names []string) string {
+	if len(names) == 1 {
+		return names[0] + " is"
+	}
+	return strings.Join(names, " ") + " are"
 }

@@ -24,6 +24,7 @@ import (
 	"janustat/internal/job"
 	"janustat/internal/reach"
 	"janustat/internal/wire"
+	"janustat/internal/work"
 )
 
 // Exit codes of the program.
@@ -84,7 +85,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 }
 
 // errInterrupted ends a command that a person, or the system, has stopped.
-var errInterrupted = errors.New("interrupted")
+var errInterrupted = work.ErrInterrupted
 
 // errorText tells an interruption by one word, whatever it interrupted.
 func errorText(err error) string {
@@ -97,14 +98,16 @@ func errorText(err error) string {
 func exitCode(err error) int {
 	var usage usageError
 	var needs needsError
+	var misuse *work.Misuse
+	var unfinished *work.Unfinished
 	var disagree *ground.DisagreeError
 	var ambiguous *device.AmbiguousError
 	switch {
 	case err == nil:
 		return ExitDone
-	case errors.As(err, &needs), errors.Is(err, errInterrupted), errors.Is(err, context.Canceled):
+	case errors.As(err, &needs), errors.As(err, &unfinished), errors.Is(err, errInterrupted), errors.Is(err, context.Canceled):
 		return ExitNeeds
-	case errors.As(err, &usage), errors.As(err, &disagree), errors.As(err, &ambiguous),
+	case errors.As(err, &usage), errors.As(err, &misuse), errors.As(err, &disagree), errors.As(err, &ambiguous),
 		errors.Is(err, job.ErrSheet), errors.Is(err, job.ErrNoJob), errors.Is(err, device.ErrNoDevice),
 		errors.Is(err, ground.ErrFull), errors.Is(err, ground.ErrStrand), errors.Is(err, ground.ErrNoGround):
 		return ExitUsage
@@ -213,7 +216,7 @@ func (a *App) open(ctx context.Context) (*job.Job, []device.Device, error) {
 }
 
 // withJob runs f on the locked job.
-func (a *App) withJob(ctx context.Context, command string, f func(*job.Job, []device.Device) error) error {
+func (a *App) withJob(ctx context.Context, command string, f func(*work.Desk) error) error {
 	if _, err := os.Stat(a.jobDir); err != nil {
 		return fmt.Errorf("%w: %w", job.ErrNoJob, err)
 	}
@@ -232,9 +235,22 @@ func (a *App) withJob(ctx context.Context, command string, f func(*job.Job, []de
 	if err != nil {
 		return err
 	}
-	err = f(j, devices)
+	desk, err := a.desk(j, devices)
+	if err != nil {
+		return err
+	}
+	err = f(desk)
 	a.tellStale(j)
 	return err
+}
+
+// desk lays a job out to be worked on.
+func (a *App) desk(j *job.Job, devices []device.Device) (*work.Desk, error) {
+	log, err := a.logger()
+	if err != nil {
+		return nil, err
+	}
+	return &work.Desk{Job: j, Devices: devices, Veil: &a.veil, State: job.StateDir(a.Getenv), Log: log, Say: a.say, Around: a.Journal}, nil
 }
 
 // readDevices reads the register, and marks what the job sheet says is another's.
@@ -344,17 +360,4 @@ func (a *App) tellDrops(n *reach.Net) {
 	if dropped := n.Dropped(); dropped > 0 {
 		a.say("note: the laptop dropped %s before they could be read; what was lost was asked for again", plural(int(dropped), "frame"))
 	}
-}
-
-// attempts keeps the budget of password tries: in the job, and on this machine.
-func (a *App) attempts(ctx context.Context, j *job.Job, n *reach.Net) (job.Attempts, func(), error) {
-	ledger, err := job.OpenLedger(ctx, job.StateDir(a.Getenv))
-	if err != nil {
-		return job.Attempts{}, nil, fmt.Errorf("%w: nothing is offered to any device without it. Set JANUSTAT_STATE to a folder that can be written", err)
-	}
-	at := job.Attempts{Register: j.Register, Ledger: ledger, Budget: j.Sheet.Budget()}
-	if name := n.Facts().Name; strings.HasPrefix(name, "bench:") {
-		at.Wire = name
-	}
-	return at, func() { ledger.Close() }, nil
 }

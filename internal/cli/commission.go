@@ -2,13 +2,8 @@ package cli
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
-	"net/netip"
-	"slices"
-	"strings"
-	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,10 +11,10 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/ground"
-	"janustat/core/secret"
+	"janustat/core/text"
 	"janustat/internal/field"
-	"janustat/internal/job"
 	"janustat/internal/reach"
+	"janustat/internal/work"
 )
 
 func (a *App) commissionCommand() *cobra.Command {
@@ -53,11 +48,11 @@ device is given it only once you say that it is one of yours.`,
 			if hands < 0 || hands > 24*time.Hour {
 				return usagef("--by-hand %s: use 0s to 24h", hands)
 			}
-			return a.withJob(c.Context(), "commission", func(j *job.Job, devices []device.Device) error {
+			return a.withJob(c.Context(), "commission", func(d *work.Desk) error {
 				if dry {
-					return a.dryRun(c.Context(), j, devices)
+					return a.dryRun(c.Context(), d)
 				}
-				return a.commission(c.Context(), j, devices, commissioning{crew, hands, newcomers})
+				return a.commission(c.Context(), d, work.Crew{Size: crew, Hands: hands}, newcomers)
 			})
 		},
 	}
@@ -68,63 +63,64 @@ device is given it only once you say that it is one of yours.`,
 	return c
 }
 
-// ready gives the taken devices that have an allotment, or an error that says
-// what is missing.
-func ready(devices []device.Device) (int, error) {
-	n := 0
-	for i := range devices {
-		d := &devices[i]
-		if d.InJob != device.Taken {
-			continue
-		}
-		if d.Allotted == nil {
-			return 0, usagef("%s has no address allotted: run `janustat allot` first", d.Tag)
-		}
-		n++
-	}
-	if n == 0 {
-		return 0, usagef("no device is taken: choose with `janustat take all`, then run `janustat allot`")
-	}
-	return n, nil
-}
-
-// commissioning is how a commission is done.
-type commissioning struct {
-	crew      int
-	hands     time.Duration
-	newcomers bool
-}
-
-func (a *App) commission(ctx context.Context, j *job.Job, devices []device.Device, o commissioning) error {
-	n, err := ready(devices)
+func (a *App) commission(ctx context.Context, d *work.Desk, crew work.Crew, newcomers bool) error {
+	n, err := d.Ready()
 	if err != nil {
 		return err
 	}
 	if err := a.confirm(ctx, fmt.Sprintf("Commission %s now?", plural(n, "device"))); err != nil {
 		return err
 	}
-	planner, err := a.planner(ctx, j, devices, true)
+	planner, err := a.planner(ctx, d, true)
 	if err != nil {
 		return err
 	}
-	planner.AdmitNewcomers = o.newcomers
-	plans, err := a.plans(ctx, planner, devices)
+	planner.AdmitNewcomers = newcomers
+	plans, err := d.Plans(planner, d.Devices, a.admit(ctx))
 	if err != nil {
 		return err
 	}
 	return a.withNet(ctx, longPatience, func(ctx context.Context, net *reach.Net) error {
-		subnets, avoid, err := a.lay(ctx, j, devices, net)
-		if err != nil {
-			return err
-		}
-		a.printTyping(plans, devices)
-		return a.carryOut(ctx, j, a.site(net, subnets, avoid), planner, plans, o)
+		a.printTyping(plans, d.Devices)
+		return a.carryOut(ctx, d, net, planner, plans, crew)
 	})
 }
 
-// site makes ready to speak to devices.
-func (a *App) site(net *reach.Net, subnets *field.Subnets, avoid func(netip.Addr) bool) *field.Site {
-	return &field.Site{Net: net, Subnets: subnets, Avoid: avoid, Veil: &a.veil}
+// planner opens the keyring, or makes one if create is set, and makes ready to plan.
+func (a *App) planner(ctx context.Context, d *work.Desk, create bool) (*field.Planner, error) {
+	keys, err := a.keyring(ctx, d.Job, create)
+	if err != nil {
+		return nil, err
+	}
+	return d.Planner(ctx, keys)
+}
+
+// admit asks whether new devices may have a password that others have; nobody is asked
+// where nobody can answer.
+func (a *App) admit(ctx context.Context) func(tags []string) (bool, error) {
+	if _, tty := terminal(a.In); !tty || a.yes {
+		return nil
+	}
+	return func(tags []string) (bool, error) {
+		err := a.ask(ctx, text.Are(tags)+" new, and would be given a password that other devices of the job have. Is each of them one of yours?")
+		if errors.As(err, new(needsError)) {
+			a.say("they are left out; the others go on")
+			return false, nil
+		}
+		return err == nil, err
+	}
+}
+
+// carryOut carries plans out and shows how.
+func (a *App) carryOut(ctx context.Context, d *work.Desk, net *reach.Net, planner *field.Planner, plans []commission.Plan, crew work.Crew) error {
+	begun := time.Now()
+	view := a.startView(plans)
+	results, err := d.Commission(ctx, net, planner, plans, crew, work.View{Step: view.step, Result: view.result})
+	view.stop()
+	if err != nil {
+		return err
+	}
+	return a.summary(ctx, results, time.Since(begun))
 }
 
 // printTyping tells what to type into the devices that nothing else can set up.
@@ -170,160 +166,4 @@ func takes(n int) string {
 		return "1 device takes"
 	}
 	return fmt.Sprintf("%d devices take", n)
-}
-
-// planner opens the keyring, or makes one if create is set, and makes ready to plan.
-func (a *App) planner(ctx context.Context, j *job.Job, devices []device.Device, create bool) (*field.Planner, error) {
-	keys, err := a.keyring(ctx, j, create)
-	if err != nil {
-		return nil, err
-	}
-	return a.plannerWith(ctx, j, devices, keys)
-}
-
-func (a *App) plannerWith(ctx context.Context, j *job.Job, devices []device.Device, keys *job.Keyring) (*field.Planner, error) {
-	maybeKeyed, err := j.Register.MaybeKeyed(ctx)
-	if err != nil {
-		return nil, err
-	}
-	progress, err := j.Register.Progress(ctx)
-	if err != nil {
-		return nil, err
-	}
-	// As it was when the addresses were allotted: what the LAN says by now may be a stranger's.
-	kept, err := j.Register.KeptGround(ctx)
-	if err != nil {
-		return nil, err
-	}
-	g := kept.Ground
-	if !g.Subnet.IsValid() {
-		if g, err = field.Ground(ctx, j, devices); err != nil && !errors.Is(err, ground.ErrNoGround) {
-			return nil, err
-		}
-	}
-	return &field.Planner{Sheet: j.Sheet, Keys: keys, All: devices, MaybeKeyed: maybeKeyed, Progress: progress, DNS: g.DNS, NTP: g.NTP, Random: rand.Reader}, nil
-}
-
-// plans makes the plans and saves the passwords they need before anything is sent.
-func (a *App) plans(ctx context.Context, p *field.Planner, devices []device.Device) ([]commission.Plan, error) {
-	had := !p.Keys.Site().IsZero()
-	plans := p.Plans(devices)
-	if _, tty := terminal(a.In); len(p.Newcomers) > 0 && tty && !a.yes {
-		question := fmt.Sprintf("%s new, and would be given a password that other devices of the job have. Is each of them one of yours?", areOf(p.Newcomers))
-		switch err := a.ask(ctx, question); {
-		case err == nil:
-			p.AdmitNewcomers = true
-			plans = p.Plans(devices)
-		case errors.As(err, new(needsError)):
-			a.say("they are left out; the others go on")
-		default:
-			return nil, err
-		}
-	}
-	if p.Changed {
-		if err := p.Keys.Save(); err != nil {
-			return nil, fmt.Errorf("the passwords could not be saved, so nothing was sent: %w", err)
-		}
-	}
-	if style := p.Sheet.Style(); !had && style != job.Each && p.Changed {
-		a.say("note: with `style: %s` every device of the job learns a password that others have; `style: each` gives each its own", style)
-	}
-	offerOtherForms(p, plans, devices)
-	return plans, nil
-}
-
-// areOf gives "C05 is" or "C05 C06 are".
-func areOf(tags []string) string {
-	if len(tags) == 1 {
-		return tags[0] + " is"
-	}
-	return strings.Join(tags, " ") + " are"
-}
-
-// offerOtherForms lets devices that refuse a password have another form of it,
-// which is saved while others are at work.
-func offerOtherForms(p *field.Planner, plans []commission.Plan, devices []device.Device) {
-	var saving sync.Mutex
-	for i := range plans {
-		if plans[i].Manner != commission.ByService {
-			continue
-		}
-		another := p.Another(*deviceByID(devices, plans[i].ID), p.Keys.Save)
-		if another == nil {
-			continue
-		}
-		plans[i].Another = func(s commission.Step, user string, refused int) (secret.Password, error) {
-			saving.Lock()
-			defer saving.Unlock()
-			return another(s, user, refused)
-		}
-	}
-}
-
-func (a *App) carryOut(ctx context.Context, j *job.Job, site *field.Site, planner *field.Planner, plans []commission.Plan, o commissioning) error {
-	begun := time.Now()
-	attempts, done, err := a.attempts(ctx, j, site.Net)
-	if err != nil {
-		return err
-	}
-	defer done()
-	view := a.startView(plans)
-	worker := commission.Worker{
-		Site: site, Journal: a.journal(j), Attempts: attempts,
-		Place: commission.NewPlaces(o.crew), HandLimit: o.hands, Watch: view.step,
-	}
-	results, err := a.watchOver(ctx, j, planner.Keys, view, func(done func(commission.Result)) []commission.Result {
-		return commission.RunAll(ctx, worker, plans, func(f func()) { go f() }, done)
-	})
-	if err != nil {
-		return err
-	}
-	return a.summary(ctx, results, time.Since(begun))
-}
-
-func (a *App) journal(j *job.Job) commission.Journal {
-	if a.Journal != nil {
-		return a.Journal(j.Register)
-	}
-	return j.Register
-}
-
-// watchOver shows and saves each result as it comes, and what it tells of keys
-// once all are there.
-func (a *App) watchOver(ctx context.Context, j *job.Job, keys *job.Keyring, view progressView, work func(done func(commission.Result)) []commission.Result) ([]commission.Result, error) {
-	var saving sync.Mutex
-	var saveErr error
-	results := work(func(r commission.Result) {
-		view.result(r)
-		saving.Lock()
-		defer saving.Unlock()
-		// Saved even when the run is being stopped: what was done was done.
-		if err := a.saveResult(context.WithoutCancel(ctx), j, r); err != nil && saveErr == nil {
-			saveErr = err
-		}
-	})
-	view.stop()
-	changed := false
-	for _, r := range results {
-		changed = field.TakeKeys(keys, r, time.Now()) || changed
-	}
-	if changed {
-		saveErr = errors.Join(saveErr, keys.Save())
-	}
-	return results, saveErr
-}
-
-// saveResult carries one result into the register.
-func (a *App) saveResult(ctx context.Context, j *job.Job, r commission.Result) error {
-	devices, err := j.Register.Devices(ctx)
-	if err != nil {
-		return err
-	}
-	at := slices.IndexFunc(devices, func(d device.Device) bool { return d.ID == r.Plan.ID })
-	if at < 0 {
-		return fmt.Errorf("register: %s is gone from it", r.Plan.Tag)
-	}
-	devices[at].Apply(field.Events(r, time.Now())...)
-	field.Judge(j.Sheet, devices, field.SiteSubnet(ctx, j, devices))
-	return j.Register.Save(ctx, devices[at:at+1])
 }

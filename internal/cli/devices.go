@@ -2,7 +2,6 @@ package cli
 
 import (
 	"net/netip"
-	"slices"
 	"strings"
 	"time"
 
@@ -181,11 +180,4 @@ func countByKind(devices []device.Device) string {
 		}
 	}
 	return text
-}
-
-// tagged gives the taken devices, in the order for people.
-func tagged(devices []device.Device) []device.Device {
-	out := slices.DeleteFunc(slices.Clone(devices), func(d device.Device) bool { return d.InJob != device.Taken })
-	sortForPeople(out)
-	return out
 }

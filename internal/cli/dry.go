@@ -7,9 +7,8 @@ import (
 	"strings"
 
 	"janustat/core/commission"
-	"janustat/core/device"
-	"janustat/internal/field"
 	"janustat/internal/job"
+	"janustat/internal/work"
 )
 
 // dryRow is one device in the document of `commission --dry-run`.
@@ -23,29 +22,29 @@ type dryRow struct {
 	Partial bool               `json:"partial,omitempty"` // it tells the rest only with its password
 }
 
-// dryRun tells what would be written, by what the register knows and without any
-// traffic: the same code decides it as when it is carried out.
-func (a *App) dryRun(ctx context.Context, j *job.Job, devices []device.Device) error {
-	if _, err := ready(devices); err != nil {
+// dryRun shows what would be written. No passphrase is needed to look at a job that has
+// no keyring yet.
+func (a *App) dryRun(ctx context.Context, d *work.Desk) error {
+	if _, err := d.Ready(); err != nil {
 		return err
 	}
-	planner, err := a.dryPlanner(ctx, j, devices)
+	keys, err := a.keyring(ctx, d.Job, false)
+	switch {
+	case errors.Is(err, job.ErrNoKeyring):
+		keys = job.NewKeyring("", "")
+	case err != nil:
+		return err
+	}
+	outlook, err := d.Outlook(ctx, keys)
 	if err != nil {
 		return err
 	}
 	rows := []dryRow{}
-	for _, p := range planner.Plans(devices) {
-		d := deviceByID(devices, p.ID)
-		row := dryRow{Tag: p.Tag, From: addressText(p.From), To: fmt.Sprintf("%s/%d", d.Allotted.Address, d.Allotted.Prefix), Writes: []commission.Write{}, Manner: p.Manner}
-		switch {
-		case p.Stop != nil:
-			row.Stopped = p.Stop.Error()
-		case d.Alarm != "":
-			row.Stopped = d.Alarm
-		case p.Manner == commission.ByService:
-			row.Writes, row.Partial = orEmpty(commission.Outlook(p, field.Expect(d))), d.Writes == nil || d.Writes.Partial
-		}
-		rows = append(rows, row)
+	for _, o := range outlook {
+		rows = append(rows, dryRow{
+			Tag: o.Plan.Tag, From: addressText(o.Plan.From), To: fmt.Sprintf("%s/%d", o.To.Address, o.To.Prefix),
+			Writes: orEmpty(o.Writes), Manner: o.Plan.Manner, Stopped: o.Stopped, Partial: o.Partial,
+		})
 	}
 	if a.json {
 		return a.emit(rows)
@@ -90,21 +89,4 @@ func dryText(r dryRow) string {
 		text = "* " + text
 	}
 	return text
-}
-
-// dryPlanner plans on a draft of the keyring, which nothing is kept of; without one, as
-// if it were empty, since no passphrase is needed to look.
-func (a *App) dryPlanner(ctx context.Context, j *job.Job, devices []device.Device) (*field.Planner, error) {
-	keys, err := a.keyring(ctx, j, false)
-	switch {
-	case errors.Is(err, job.ErrNoKeyring):
-		keys = job.NewKeyring("", "")
-	case err != nil:
-		return nil, err
-	}
-	draft, err := keys.Draft()
-	if err != nil {
-		return nil, err
-	}
-	return a.plannerWith(ctx, j, devices, draft)
 }

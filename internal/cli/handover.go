@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/internal/field"
 	"janustat/internal/handover"
@@ -25,7 +26,7 @@ func (a *App) handoverCommand() *cobra.Command {
 				return err
 			}
 			defer j.Close()
-			sortForPeople(devices)
+			device.Sort(devices)
 			// A record is worth having before everything is known of the ground.
 			g, err := field.Ground(c.Context(), j, devices)
 			if err != nil {

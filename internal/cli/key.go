@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"janustat/core/secret"
 	"janustat/internal/field"
 	"janustat/internal/job"
+	"janustat/internal/work"
 )
 
 func (a *App) keyCommand() *cobra.Command {
@@ -50,11 +52,11 @@ it opens it; the device's settings are then read.`,
 			return nil
 		},
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.withJob(c.Context(), "key set", func(j *job.Job, devices []device.Device) error {
+			return a.withJob(c.Context(), "key set", func(d *work.Desk) error {
 				if len(args) == 0 {
-					return a.keySetSite(c.Context(), j, devices)
+					return a.keySetSite(c.Context(), d.Job, d.Devices)
 				}
-				return a.keySetDevice(c.Context(), j, devices, args[0], user)
+				return a.keySetDevice(c.Context(), d, args[0], user)
 			})
 		},
 	}
@@ -129,50 +131,34 @@ func judge(j *job.Job, devices []device.Device, p secret.Password) error {
 	return nil
 }
 
-func (a *App) keySetDevice(ctx context.Context, j *job.Job, devices []device.Device, ref, user string) error {
-	d, err := device.Find(devices, ref)
+func (a *App) keySetDevice(ctx context.Context, d *work.Desk, ref, user string) error {
+	x, err := d.InJob(ref)
 	if err != nil {
 		return err
 	}
-	if d.InJob != device.Taken {
-		return usagef("%s is not in the job, so no password is offered to it: `janustat take %s` first", d.Label(), ref)
-	}
-	keys, err := a.keyring(ctx, j, true)
+	keys, err := a.keyring(ctx, d.Job, true)
 	if err != nil {
 		return err
 	}
-	plain, err := a.secretLine(ctx, "password of "+d.Label())
+	plain, err := a.secretLine(ctx, "password of "+x.Label())
 	if err != nil {
 		return err
 	}
-	if user == "" {
-		user = j.Sheet.User()
-	}
-	k := commission.Credential{User: user, Password: secret.New(plain)}
-	return a.offer(ctx, j, devices, d, k, func(opened bool) error {
+	k := commission.Credential{User: cmp.Or(user, d.Job.Sheet.User()), Password: secret.New(plain)}
+	return a.offer(ctx, d, x, k, func(opened bool) error {
 		if !opened {
 			return nil
 		}
-		_, was, had := keys.For(d.MAC)
-		keys.Opened(d.MAC, k, time.Now())
+		_, was, had := keys.For(x.MAC)
+		keys.Opened(x.MAC, k, time.Now())
 		if err := keys.Save(); err != nil {
 			return err
 		}
 		if had && was != k.Password {
-			a.say("the password that %s had on the keyring before stays there, among its earlier ones", d.Label())
+			a.say("the password that %s had on the keyring before stays there, among its earlier ones", x.Label())
 		}
 		return nil
 	})
-}
-
-// opened records what a device told once its password fitted.
-func (a *App) opened(ctx context.Context, j *job.Job, devices []device.Device, d *device.Device, result field.KeyResult) error {
-	d.Apply(device.Opened{At: time.Now(), Facts: result.Found.Facts()})
-	field.Judge(j.Sheet, devices, field.SiteSubnet(ctx, j, devices))
-	if err := j.Register.Save(ctx, devices); err != nil {
-		return err
-	}
-	return a.report(fmt.Sprintf("%s is open: %s; its password is on the keyring", d.Label(), settingsText(d.Settings)))
 }
 
 func (a *App) keyGenerateCommand() *cobra.Command {
@@ -183,7 +169,8 @@ func (a *App) keyGenerateCommand() *cobra.Command {
 		Example: "  janustat key generate",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.withJob(c.Context(), "key generate", func(j *job.Job, devices []device.Device) error {
+			return a.withJob(c.Context(), "key generate", func(d *work.Desk) error {
+				j, devices := d.Job, d.Devices
 				keys, err := a.keyring(c.Context(), j, true)
 				if err != nil {
 					return err

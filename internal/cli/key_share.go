@@ -16,6 +16,7 @@ import (
 	"janustat/core/secret"
 	"janustat/core/text"
 	"janustat/internal/job"
+	"janustat/internal/work"
 )
 
 func (a *App) keyPassphraseCommand() *cobra.Command {
@@ -27,8 +28,8 @@ standard input. The old one no longer opens it; copies made before still open by
 		Example: "  janustat key passphrase",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.withJob(c.Context(), "key passphrase", func(j *job.Job, _ []device.Device) error {
-				keys, err := a.keyring(c.Context(), j, false)
+			return a.withJob(c.Context(), "key passphrase", func(d *work.Desk) error {
+				keys, err := a.keyring(c.Context(), d.Job, false)
 				if err != nil {
 					return err
 				}
@@ -36,7 +37,7 @@ standard input. The old one no longer opens it; copies made before still open by
 				if err != nil {
 					return err
 				}
-				if err := a.sound(phrase, j.Sheet.Name); err != nil {
+				if err := a.sound(phrase, d.Job.Sheet.Name); err != nil {
 					return err
 				}
 				keys.SetPassphrase(phrase)
@@ -179,6 +180,6 @@ func withKeys(devices []device.Device) []device.Device {
 	out := slices.DeleteFunc(slices.Clone(devices), func(d device.Device) bool {
 		return d.InJob != device.Taken && (d.InJob != device.Left || !d.Commissioned())
 	})
-	sortForPeople(out)
+	device.Sort(out)
 	return out
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -15,6 +14,7 @@ import (
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/reach"
+	"janustat/internal/work"
 )
 
 func (a *App) keyListCommand() *cobra.Command {
@@ -100,8 +100,8 @@ offered to it again.`,
 		Example: "  janustat key add\n  janustat key add --user operator < old-password.txt",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.withJob(c.Context(), "key add", func(j *job.Job, _ []device.Device) error {
-				keys, err := a.keyring(c.Context(), j, true)
+			return a.withJob(c.Context(), "key add", func(d *work.Desk) error {
+				keys, err := a.keyring(c.Context(), d.Job, true)
 				if err != nil {
 					return err
 				}
@@ -110,7 +110,7 @@ offered to it again.`,
 					return err
 				}
 				if user == "" {
-					user = j.Sheet.User()
+					user = d.Job.Sheet.User()
 				}
 				if !keys.AddEarlier(user, secret.New(text)) {
 					return a.report("it was on the keyring already")
@@ -134,99 +134,45 @@ func (a *App) keyTryCommand() *cobra.Command {
 		Example: "  janustat key try C07 --wire eth0",
 		Args:    oneDevice("key try"),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.withJob(c.Context(), "key try", func(j *job.Job, devices []device.Device) error {
-				return a.keyTry(c.Context(), j, devices, args[0])
-			})
+			return a.withJob(c.Context(), "key try", func(d *work.Desk) error { return a.keyTry(c.Context(), d, args[0]) })
 		},
 	}
 }
 
-func (a *App) keyTry(ctx context.Context, j *job.Job, devices []device.Device, ref string) error {
-	d, err := device.Find(devices, ref)
+func (a *App) keyTry(ctx context.Context, d *work.Desk, ref string) error {
+	x, err := d.InJob(ref)
 	if err != nil {
 		return err
 	}
-	if d.InJob != device.Taken {
-		return usagef("%s is not in the job, so no password is offered to it: `janustat take %s` first", d.Label(), ref)
-	}
-	planner, err := a.planner(ctx, j, devices, false)
+	planner, err := a.planner(ctx, d, false)
 	if err != nil {
 		return err
 	}
-	all := planner.Keys.Earlier(d.MAC)
+	all := planner.Keys.Earlier(x.MAC)
 	if len(all) == 0 {
-		return needsError{fmt.Sprintf("no key of earlier work is left to try on %s: `janustat key add` puts one on the keyring", d.Label())}
+		return needsError{fmt.Sprintf("no key of earlier work is left to try on %s: `janustat key add` puts one on the keyring", x.Label())}
 	}
 	k := all[0]
 	a.say("%d more to try after this one", len(all)-1)
-	return a.offer(ctx, j, devices, d, k, func(opened bool) error {
+	return a.offer(ctx, d, x, k, func(opened bool) error {
 		if opened {
-			planner.Keys.Opened(d.MAC, k, time.Now())
+			planner.Keys.Opened(x.MAC, k, time.Now())
 		} else {
-			planner.Keys.NoteRefused(d.MAC, []commission.Credential{k})
+			planner.Keys.NoteRefused(x.MAC, []commission.Credential{k})
 		}
 		return planner.Keys.Save()
 	})
 }
 
-// offer offers a device one key, within its budget, and reads it if it opens.
-// keep takes down how it ended, before that is told.
-func (a *App) offer(ctx context.Context, j *job.Job, devices []device.Device, d *device.Device, k commission.Credential, keep func(opened bool) error) error {
+// offer offers a device one key, and tells what it says once it is open.
+func (a *App) offer(ctx context.Context, d *work.Desk, x *device.Device, k commission.Credential, keep func(opened bool) error) error {
 	return a.withNet(ctx, shortPatience, func(ctx context.Context, n *reach.Net) error {
-		prover, done, err := a.prover(ctx, j, devices, n)
-		if err != nil {
+		a.say("offering it to %s at %s …", x.Label(), addressText(x.Address()))
+		if err := d.Offer(ctx, n, x, k, keep); err != nil {
 			return err
 		}
-		defer done()
-		a.say("offering it to %s at %s …", d.Label(), addressText(d.Address()))
-		plan := field.KeyPlan(d, k.User, k.Password)
-		if j.Sheet.Among(devices).AllowsPlain(d) {
-			plan.MuteTLS = ""
-		}
-		result, err := prover.TryKey(ctx, plan)
-		var alarm *commission.AlarmError
-		var told *commission.Trouble
-		switch {
-		case errors.As(err, &alarm):
-			d.Apply(device.Alarmed{At: time.Now(), Why: alarm.Why})
-			return errors.Join(needsError{fmt.Sprintf("%s is not what it was: %s", d.Label(), alarm.Why)}, j.Register.Save(ctx, devices))
-		case errors.As(err, &told):
-			return needsError{fmt.Sprintf("%s %s. Next: %s", d.Label(), told.Error(), told.Next.Text(command))}
-		case err != nil:
-			return fmt.Errorf("%s at %s: %w", d.Label(), addressText(d.Address()), err)
-		case result.Wait > 0:
-			return needsError{fmt.Sprintf("%s was not tried: its budget of password tries is spent; wait %s", d.Label(), result.Wait.Round(time.Minute))}
-		}
-		if err := keep(result.Opened); err != nil {
-			return err
-		}
-		if !result.Opened {
-			return needsError{fmt.Sprintf("%s refuses this password: it was not kept for it, and one try of its budget is spent%s", d.Label(), a.triesLeft(ctx, prover, plan))}
-		}
-		return a.opened(ctx, j, devices, d, result)
+		return a.report(fmt.Sprintf("%s is open: %s; its password is on the keyring", x.Label(), settingsText(x.Settings)))
 	})
-}
-
-// triesLeft says when the next try may be made.
-func (a *App) triesLeft(ctx context.Context, p field.Prover, plan commission.Plan) string {
-	left, err := p.Attempts.Remaining(ctx, plan)
-	switch {
-	case err != nil:
-		return ""
-	case left > 0:
-		return fmt.Sprintf("; %d left within the hour: give a device that counts wrong ones two minutes, then try again", left)
-	}
-	return "; none is left within the hour"
-}
-
-// prover makes ready to speak to devices; done is to be called in the end.
-func (a *App) prover(ctx context.Context, j *job.Job, devices []device.Device, n *reach.Net) (p field.Prover, done func(), err error) {
-	subnets, avoid, err := a.lay(ctx, j, devices, n)
-	if err != nil {
-		return field.Prover{}, nil, err
-	}
-	attempts, done, err := a.attempts(ctx, j, n)
-	return field.Prover{Site: a.site(n, subnets, avoid), Attempts: attempts}, done, err
 }
 
 func (a *App) keyChangeCommand() *cobra.Command {
@@ -251,80 +197,39 @@ With --user it changes those of a further user of the job sheet instead.` + "\n"
 			if err != nil {
 				return usageError{err}
 			}
-			return a.withJob(c.Context(), "key change", func(j *job.Job, devices []device.Device) error {
-				return a.keyChange(c.Context(), j, devices, s, user)
-			})
+			return a.withJob(c.Context(), "key change", func(d *work.Desk) error { return a.keyChange(c.Context(), d, s, user) })
 		},
 	}
 	c.Flags().StringVar(&user, "user", "", "those of this further user of the job sheet, by its `name`")
 	return c
 }
 
-func (a *App) keyChange(ctx context.Context, j *job.Job, devices []device.Device, s device.Selector, user string) error {
-	chosen, err := s.Choose(devices)
+func (a *App) keyChange(ctx context.Context, d *work.Desk, s device.Selector, user string) error {
+	chosen, err := s.Choose(d.Devices)
 	if err != nil {
 		return err
 	}
-	planner, err := a.planner(ctx, j, devices, false)
+	planner, err := a.planner(ctx, d, false)
 	if err != nil {
 		return err
 	}
-	var picked []device.Device
-	for _, i := range chosen {
-		if _, _, ok := planner.Keys.For(devices[i].MAC); ok && devices[i].InJob == device.Taken {
-			picked = append(picked, devices[i])
-		}
-	}
-	if len(picked) == 0 {
-		return usagef("none of these is in the job with a key on the keyring: `janustat key list` shows which are")
-	}
-	plan := planner.Change
-	if user != "" {
-		plan = func(devices []device.Device) ([]commission.Plan, error) { return planner.ChangeUser(devices, user) }
-	}
-	plans, err := plan(picked)
+	change, err := d.PlanChange(planner, chosen, user)
 	if err != nil {
-		return usageError{err}
-	}
-	if len(plans) == 0 {
-		return usagef("none of these is to have the user %q: name it under users in the job sheet, and run `janustat commission`", user)
-	}
-	if err := a.confirm(ctx, fmt.Sprintf("Change the password of %s?", plural(len(plans), "device"))); err != nil {
 		return err
 	}
-	if err := planner.Keys.Save(); err != nil {
-		return fmt.Errorf("the new passwords could not be saved, so nothing was sent: %w", err)
+	if err := a.confirm(ctx, fmt.Sprintf("Change the password of %s?", plural(len(change.Plans), "device"))); err != nil {
+		return err
 	}
-	offerOtherForms(planner, plans, picked)
+	if err := change.Keep(); err != nil {
+		return err
+	}
 	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
-		prover, closed, err := a.prover(ctx, j, devices, n)
-		if err != nil {
-			return err
-		}
-		defer closed()
 		begun := time.Now()
-		view := a.startView(plans)
-		worker := commission.Worker{
-			Site: prover.Site, Journal: a.journal(j), Attempts: prover.Attempts, Place: commission.NewPlaces(commission.DefaultCrew), Watch: view.step,
-		}
-		results, err := a.watchOver(ctx, j, planner.Keys, view, func(done func(commission.Result)) []commission.Result {
-			if user != "" {
-				return commission.ChangeUsersAll(ctx, worker, plans, func(f func()) { go f() }, done)
-			}
-			return commission.ChangeAll(ctx, worker, plans, func(f func()) { go f() }, done)
-		})
+		view := a.startView(change.Plans)
+		results, err := change.Carry(ctx, n, work.View{Step: view.step, Result: view.result})
+		view.stop()
 		if err != nil {
 			return err
-		}
-		if user != "" {
-			for _, r := range results {
-				if r.Status == commission.Done {
-					planner.Keys.ConfirmUser(r.Plan.MAC, user)
-				}
-			}
-			if err := planner.Keys.Save(); err != nil {
-				return err
-			}
 		}
 		return a.summary(ctx, results, time.Since(begun))
 	})

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -12,11 +11,9 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
-	"janustat/core/ground"
 	"janustat/internal/field"
-	"janustat/internal/job"
 	"janustat/internal/reach"
-	"janustat/internal/speak/dhcp"
+	"janustat/internal/work"
 )
 
 // leaseFor is how long the lease service runs unless told otherwise.
@@ -39,17 +36,15 @@ what those devices are, so that they can be commissioned.`,
 			if length < time.Second || length > 24*time.Hour {
 				return usagef("--for %s: use 1s to 24h", length)
 			}
-			return a.withJob(c.Context(), "lease", func(j *job.Job, devices []device.Device) error {
-				clients, err := leaseClients(j, devices)
+			return a.withJob(c.Context(), "lease", func(d *work.Desk) error {
+				clients, err := d.LeaseClients()
 				if err != nil {
 					return err
 				}
 				if err := a.confirm(c.Context(), fmt.Sprintf("Run a DHCP service for %s on this LAN?", plural(len(clients), "device"))); err != nil {
 					return err
 				}
-				return a.withNet(c.Context(), longPatience, func(ctx context.Context, n *reach.Net) error {
-					return a.lease(ctx, j, devices, n, clients, length, stay)
-				})
+				return a.lease(c.Context(), d, work.Leasing{Clients: clients, For: length, Stay: stay})
 			})
 		},
 	}
@@ -58,95 +53,17 @@ what those devices are, so that they can be commissioned.`,
 	return c
 }
 
-// leaseClients gives the taken devices with the address each is to have: what is
-// allotted, else the next of the temporary range.
-func leaseClients(j *job.Job, devices []device.Device) ([]field.LeaseClient, error) {
-	var out []field.LeaseClient
-	var next, last netip.Addr
-	if t := j.Sheet.Lease.Temporary; t != nil {
-		next, last = t.From, t.To
+func (a *App) lease(ctx context.Context, d *work.Desk, o work.Leasing) error {
+	o.Tell = func(label string, c field.LeaseClient, text string) {
+		a.say("%s  %s  %s  %s", time.Now().Format("15:04:05"), label, c.Address, text)
 	}
-	for _, d := range tagged(devices) {
-		c := field.LeaseClient{MAC: d.MAC, Waiting: !d.Address().IsValid()}
-		switch {
-		case d.Allotted != nil:
-			c.Address = d.Allotted.Address
-		case next.IsValid() && next.Compare(last) <= 0:
-			c.Address, next = next, next.Next()
-		default:
-			return nil, usagef("%s has no address allotted: run `janustat allot` first, or give lease.temporary in the job sheet", d.Tag)
-		}
-		out = append(out, c)
-	}
-	if len(out) == 0 {
-		return nil, usagef("no device is taken: only taken devices get a lease. Choose with `janustat take MAC --kind camera`, then run `janustat allot`")
-	}
-	return out, nil
-}
-
-func (a *App) lease(ctx context.Context, j *job.Job, devices []device.Device, n *reach.Net, clients []field.LeaseClient, length time.Duration, stay bool) error {
-	log, err := a.logger()
-	if err != nil {
-		return err
-	}
-	g, err := field.Ground(ctx, j, devices)
-	if err != nil {
-		return err
-	}
-	for _, c := range clients {
-		if err := ground.Check(g.Subnet, c.Address, g.Gateway); err != nil {
-			return usageError{fmt.Errorf("lease for %s: %w", c.MAC, err)}
-		}
-	}
-	subnets, avoid, err := a.lay(ctx, j, devices, n)
-	if err != nil {
-		return err
-	}
-	label := func(mac device.MAC) string {
-		at := slices.IndexFunc(devices, func(d device.Device) bool { return d.MAC == mac })
-		return devices[at].Label()
-	}
-	a.say("looking for other DHCP servers …")
-	leased, err := field.Leaser{
-		Net: n, Subnets: subnets, Avoid: func(x netip.Addr) bool {
-			return avoid(x) || slices.ContainsFunc(clients, func(c field.LeaseClient) bool { return c.Address == x })
-		},
-		Terms:   dhcp.Lease{Subnet: g.Subnet, Gateway: g.Gateway, DNS: g.DNS, NTP: g.NTP, Time: j.Sheet.LeaseTime()},
-		Clients: clients, For: length, Stay: stay, Log: log,
-		Tell: func(c field.LeaseClient, text string) {
-			a.say("%s  %s  %s  %s", time.Now().Format("15:04:05"), label(c.MAC), c.Address, text)
-		},
-		Given: func(l job.LeaseRecord) error { return j.Register.AddLease(context.WithoutCancel(ctx), l) },
-	}.Run(ctx)
-	switch {
-	case errors.Is(err, context.Canceled) && len(leased) > 0:
-		return fmt.Errorf("%w: %s given, which is on record; `janustat survey` looks what they are", errInterrupted, plural(len(leased), "lease"))
-	case err != nil:
-		return err
-	}
-	if len(leased) > 0 {
-		a.say("looking what they are …")
-		if devices, err = a.afterLease(ctx, j, devices, n, leased); err != nil {
+	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
+		leased, err := d.Lease(ctx, n, o)
+		if err != nil {
 			return err
 		}
-	}
-	return a.printLeases(devices, clients, leased)
-}
-
-// afterLease surveys, and marks the leased devices that speak nothing: they are
-// addressed by their lease for good.
-func (a *App) afterLease(ctx context.Context, j *job.Job, known []device.Device, n *reach.Net, leased []device.MAC) ([]device.Device, error) {
-	s, err := a.look(ctx, j, known, n, surveyOptions{listen: field.DefaultListen, quietly: true})
-	if err != nil {
-		return nil, err
-	}
-	for i := range s.devices {
-		d := &s.devices[i]
-		if slices.Contains(leased, d.MAC) && d.Access == device.Unmanaged && d.Allotted != nil && d.Address() == d.Allotted.Address {
-			d.Apply(device.Reserved{At: time.Now()})
-		}
-	}
-	return s.devices, a.keep(ctx, j, s)
+		return a.printLeases(d.Devices, o.Clients, leased)
+	})
 }
 
 type leaseJSON struct {

@@ -29,7 +29,7 @@ func (a *App) listCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			sortForPeople(shown)
+			device.Sort(shown)
 			if a.json {
 				return a.emit(allJSON(shown))
 			}

@@ -7,6 +7,8 @@ import (
 	"os"
 	"strings"
 
+	"janustat/core/text"
+
 	"charm.land/lipgloss/v2"
 	"charm.land/lipgloss/v2/table"
 	"golang.org/x/term"
@@ -177,9 +179,4 @@ func (a *App) wrap(w io.Writer, indent int, text string) string {
 const minWrap = 30
 
 // plural gives "1 camera", "2 cameras".
-func plural(n int, word string) string {
-	if n == 1 {
-		return fmt.Sprintf("%d %s", n, word)
-	}
-	return fmt.Sprint(n, " ", word+"s")
-}
+func plural(n int, word string) string { return text.Plural(n, word) }

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"janustat/core/device"
 	"janustat/internal/bench"
 	"janustat/internal/job"
 )
@@ -166,7 +168,7 @@ func writesOf(c *crew, tag string) []job.Entry {
 	defer j.Close()
 	devices, err := j.Register.Devices(c.t.Context())
 	require.NoError(c.t, err)
-	history, err := j.Register.History(c.t.Context(), devices[indexByTag(devices, tag)].ID)
+	history, err := j.Register.History(c.t.Context(), devices[slices.IndexFunc(devices, func(d device.Device) bool { return d.Tag == tag })].ID)
 	require.NoError(c.t, err)
 	return history
 }

@@ -3,21 +3,18 @@ package cli
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
-	"janustat/core/commission"
 	"janustat/core/device"
-	"janustat/core/secret"
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/reach"
+	"janustat/internal/work"
 )
 
 func (a *App) proveCommand() *cobra.Command {
@@ -36,125 +33,38 @@ is offered nothing. Nothing is written to any device. Exit code 1 on any differe
 		Example: "  janustat prove --wire eth0\n  janustat prove --json",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.withJob(c.Context(), "prove", func(j *job.Job, devices []device.Device) error {
-				if _, err := ready(devices); err != nil {
-					return err
-				}
-				keys, err := a.keyring(c.Context(), j, false)
-				if errors.Is(err, job.ErrNoKeyring) {
-					// Then no device has a key: each is told to have none.
-					keys, err = job.NewKeyring("", ""), nil
-				}
-				if err != nil {
-					return err
-				}
-				return a.withNet(c.Context(), shortPatience, func(ctx context.Context, n *reach.Net) error {
-					return a.prove(ctx, j, devices, keys, n)
-				})
-			})
+			return a.withJob(c.Context(), "prove", func(d *work.Desk) error { return a.prove(c.Context(), d) })
 		},
 	}
 }
 
-func (a *App) prove(ctx context.Context, j *job.Job, devices []device.Device, keys *job.Keyring, n *reach.Net) error {
-	subnets, avoid, err := a.lay(ctx, j, devices, n)
+func (a *App) prove(ctx context.Context, d *work.Desk) error {
+	n, err := d.Ready()
 	if err != nil {
 		return err
 	}
-	// Proving plans nothing new: what planning makes up for devices and users without
-	// a key is neither offered nor kept.
-	draft, err := keys.Draft()
+	keys, err := a.keyring(ctx, d.Job, false)
+	if errors.Is(err, job.ErrNoKeyring) {
+		// Then no device has a key: each is told to have none.
+		keys, err = job.NewKeyring("", ""), nil
+	}
 	if err != nil {
 		return err
 	}
-	planner, err := a.plannerWith(ctx, j, devices, draft)
-	if err != nil {
-		return err
-	}
-	planner.AdmitNewcomers = true // nothing is given to them
-	plans := planner.Plans(devices)
-	for i := range plans {
-		if _, _, ok := keys.For(plans[i].MAC); !ok {
-			plans[i].Password = secret.Password{}
-		}
-	}
-	attempts, done, err := a.attempts(ctx, j, n)
-	if err != nil {
-		return err
-	}
-	defer done()
-	prover := field.Prover{Site: a.site(n, subnets, avoid), Attempts: attempts}
-	prover.Old = func(mac device.MAC) []commission.Credential {
-		_, own, _ := keys.For(mac)
-		old := slices.Concat(keys.Past(mac), j.Sheet.Factory())
-		old = slices.DeleteFunc(old, func(k commission.Credential) bool { return k.Password == own })
-		return keys.NotRefused(mac, old)
-	}
-	a.say("proving %s …", plural(len(plans), "device"))
-	proofs := a.proveAll(ctx, prover, devices, plans)
-	if context.Cause(ctx) != nil && errors.Is(context.Cause(ctx), context.Canceled) {
-		return fmt.Errorf("%w: nothing is recorded as proved", errInterrupted)
-	} else if err := context.Cause(ctx); err != nil {
-		return err
-	}
-	now := time.Now()
-	failed := 0
-	noted := false
-	records := map[int64]job.ProofRecord{}
-	for i := range proofs {
-		checks, err := json.Marshal(proofs[i].Checks)
+	return a.withNet(ctx, shortPatience, func(ctx context.Context, net *reach.Net) error {
+		a.say("proving %s …", plural(n, "device"))
+		p, err := d.Prove(ctx, net, keys)
 		if err != nil {
 			return err
 		}
-		records[proofs[i].Device.ID] = job.ProofRecord{At: now, OK: proofs[i].OK(), Checks: checks}
-		d := deviceByID(devices, proofs[i].Device.ID)
-		if !proofs[i].OK() {
-			failed++
-		}
-		noted = keys.NoteRefused(d.MAC, proofs[i].Refused) || noted
-		d.Apply(proofs[i].Events(now)...)
-	}
-	field.Judge(j.Sheet, devices, field.SiteSubnet(ctx, j, devices))
-	if err := j.Register.Save(ctx, devices); err != nil {
-		return err
-	}
-	if err := j.Register.AddProofs(ctx, records); err != nil {
-		return err
-	}
-	// Marks of what was refused are kept, so that it is not offered again.
-	if noted {
-		if err := keys.Save(); err != nil {
+		if err := a.printProofs(p.Proofs, p.Failed, p.InClear); err != nil {
 			return err
 		}
-	}
-	if err := a.printProofs(proofs, failed, planner.Progress); err != nil {
-		return err
-	}
-	if failed > 0 {
-		return needsError{}
-	}
-	return nil
-}
-
-// proveAll proves side by side, a few at a time, and keeps the order.
-func (a *App) proveAll(ctx context.Context, p field.Prover, devices []device.Device, plans []commission.Plan) []field.Proof {
-	proofs := make([]field.Proof, len(plans))
-	done := make(chan struct{})
-	for i, plan := range plans {
-		d := *deviceByID(devices, plan.ID)
-		go func() {
-			proofs[i] = p.Prove(ctx, d, plan)
-			done <- struct{}{}
-		}()
-	}
-	for range plans {
-		<-done
-	}
-	return proofs
-}
-
-func deviceByID(devices []device.Device, id int64) *device.Device {
-	return &devices[slices.IndexFunc(devices, func(d device.Device) bool { return d.ID == id })]
+		if p.Failed > 0 {
+			return needsError{}
+		}
+		return nil
+	})
 }
 
 type proofJSON struct {
@@ -166,12 +76,12 @@ type proofJSON struct {
 	Checks  []field.Check `json:"checks"`
 }
 
-func (a *App) printProofs(proofs []field.Proof, failed int, progress map[int64]job.Progress) error {
+func (a *App) printProofs(proofs []field.Proof, failed int, inClear map[int64]bool) error {
 	if a.json {
 		out := make([]proofJSON, len(proofs))
 		for i := range proofs {
 			d := &proofs[i].Device
-			out[i] = proofJSON{d.Tag, d.MAC, d.Allotted.Address.String(), proofs[i].OK(), progress[d.ID].InClear, proofs[i].Checks}
+			out[i] = proofJSON{d.Tag, d.MAC, d.Allotted.Address.String(), proofs[i].OK(), inClear[d.ID], proofs[i].Checks}
 		}
 		return a.emit(struct {
 			Devices []proofJSON `json:"devices"`
@@ -208,7 +118,7 @@ func (a *App) printProofs(proofs []field.Proof, failed int, progress map[int64]j
 	if a.printLeft(proofs) {
 		held += " so far"
 	}
-	if n := countInClear(proofs, progress); n > 0 {
+	if n := countInClear(proofs, inClear); n > 0 {
 		fmt.Fprintf(a.Out, "Password set without encryption: %s of %d (`janustat log DEVICE` tells when).\n", plural(n, "device"), len(proofs))
 	}
 	if failed > 0 {
@@ -219,9 +129,9 @@ func (a *App) printProofs(proofs []field.Proof, failed int, progress map[int64]j
 	return nil
 }
 
-func countInClear(proofs []field.Proof, progress map[int64]job.Progress) (n int) {
+func countInClear(proofs []field.Proof, inClear map[int64]bool) (n int) {
 	for i := range proofs {
-		if progress[proofs[i].Device.ID].InClear {
+		if inClear[proofs[i].Device.ID] {
 			n++
 		}
 	}

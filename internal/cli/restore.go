@@ -12,8 +12,8 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/internal/field"
-	"janustat/internal/job"
 	"janustat/internal/reach"
+	"janustat/internal/work"
 )
 
 func oneDevice(verb string) cobra.PositionalArgs {
@@ -36,7 +36,7 @@ func (a *App) restartCommand() *cobra.Command {
 				if err := a.confirm(c.Context(), fmt.Sprintf("Restart %s?", w.device.Label())); err != nil {
 					return err
 				}
-				return a.oneByService(c.Context(), w, commission.Worker.Restart, "is back")
+				return a.do(c.Context(), w, commission.Worker.Restart, "is back")
 			})
 		},
 	}
@@ -64,7 +64,7 @@ gone. Because there is no way back, its tag has to be typed, --yes or not. After
 					}
 					return needsError{"that is not its tag: nothing was done"}
 				}
-				return a.oneByService(c.Context(), w, commission.Worker.Reset, "was reset; bring it back with `janustat restore "+w.device.Tag+"`")
+				return a.do(c.Context(), w, commission.Worker.Reset, "was reset; bring it back with `janustat restore "+w.device.Tag+"`")
 			})
 		},
 	}
@@ -72,59 +72,30 @@ gone. Because there is no way back, its tag has to be typed, --yes or not. After
 
 // worked is a device of the job that is to be worked on by itself.
 type worked struct {
-	job     *job.Job
-	devices []device.Device
+	*work.Desk
 	device  *device.Device
 	planner *field.Planner
 }
 
 func (a *App) withDevice(ctx context.Context, verb, ref string, f func(worked) error) error {
-	return a.withJob(ctx, verb, func(j *job.Job, devices []device.Device) error {
-		d, err := device.Find(devices, ref)
+	return a.withJob(ctx, verb, func(d *work.Desk) error {
+		x, err := d.InJob(ref)
 		if err != nil {
 			return err
 		}
-		if d.InJob != device.Taken {
-			return usagef("%s is not in the job: `janustat take %s` first", d.Label(), ref)
-		}
-		planner, err := a.planner(ctx, j, devices, false)
+		planner, err := a.planner(ctx, d, false)
 		if err != nil {
 			return err
 		}
-		return f(worked{j, devices, d, planner})
+		return f(worked{d, x, planner})
 	})
 }
 
-// oneByService does one thing to one device, where it is.
-func (a *App) oneByService(ctx context.Context, w worked, work func(commission.Worker, context.Context, commission.Plan) commission.Result, done string) error {
-	plan := w.planner.KeyPlan(w.device)
-	if plan.Stop != nil {
-		return needsError{fmt.Sprintf("%s %s. Next: %s", plan.Tag, plan.Stop.Error(), plan.Stop.Next.Text(command))}
-	}
+// do does one thing to one device, and tells that it is done.
+func (a *App) do(ctx context.Context, w worked, deed work.Deed, done string) error {
 	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
-		prover, closed, err := a.prover(ctx, w.job, w.devices, n)
-		if err != nil {
+		if err := w.Do(ctx, n, w.planner, w.device, deed); err != nil {
 			return err
-		}
-		defer closed()
-		worker := commission.Worker{
-			Site: prover.Site, Journal: a.journal(w.job), Attempts: prover.Attempts, Place: commission.NewPlaces(1),
-			Watch: func(_ commission.Plan, s commission.Step, text string) { a.say("  %-8s %s", s, text) },
-		}
-		r := work(worker, ctx, plan)
-		if err := a.saveResult(context.WithoutCancel(ctx), w.job, r); err != nil {
-			return err
-		}
-		if field.TakeKeys(w.planner.Keys, r, time.Now()) {
-			if err := w.planner.Keys.Save(); err != nil {
-				return err
-			}
-		}
-		switch {
-		case ctx.Err() != nil && r.Status != commission.Done:
-			return errInterrupted
-		case r.Status != commission.Done:
-			return needsError{fmt.Sprintf("%s %s. Next: %s", plan.Tag, r.Reason, r.Next.Text(command))}
 		}
 		return a.report(w.device.Label() + " " + done)
 	})
@@ -179,78 +150,14 @@ func (a *App) restore(ctx context.Context, w worked, with device.MAC, wait time.
 	}
 	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
 		a.say("waiting for %s (%s) to come back fresh: reset it by its maker's steps …", w.device.Label(), want)
-		s, err := a.newSurvey(ctx, w.job, w.devices, n, surveyOptions{listen: wait, quietly: true})
+		back, err := w.AwaitFresh(ctx, n, w.device, want, wait)
 		if err != nil {
 			return err
 		}
-		s.Enough = func(f *field.Findings) bool {
-			for _, x := range f.Sightings {
-				if x.MAC == want && x.Facts.Access == device.Fresh {
-					return true
-				}
-			}
-			return false
-		}
-		// Rounds, since a survey asks a device what it is when it is first heard.
-		var found *field.Findings
-		for begun := time.Now(); ; {
-			s.Listen = min(field.DefaultListen, max(wait-time.Since(begun), time.Second))
-			if found, err = s.Run(ctx); err != nil {
-				return err
-			}
-			if found.Enough {
-				break
-			}
-			if err := ctx.Err(); err != nil {
-				return errInterrupted
-			}
-			if time.Since(begun) >= wait {
-				return needsError{fmt.Sprintf("%s was not seen fresh within %s: reset it, and run this again", w.device.Label(), wait)}
-			}
-		}
-		d, err := replace(w.devices, w.device.ID, want, withKinds(w.job, device.Merge(found.Sightings)))
+		plans, err := w.Recommission(w.planner, back)
 		if err != nil {
 			return err
 		}
-		if err := w.job.Register.Replace(ctx, *d, want); err != nil {
-			return err
-		}
-		return a.recommission(ctx, w, n, d)
+		return a.carryOut(ctx, w.Desk, n, w.planner, plans, work.Crew{Size: 1, Hands: commission.DefaultHandLimit})
 	})
-}
-
-// replace gives the device of an ID as the unit with a MAC: itself, or another
-// that takes its place and keeps tag, name and address.
-func replace(devices []device.Device, id int64, mac device.MAC, found []device.Device) (*device.Device, error) {
-	d := *deviceByID(devices, id)
-	if known := deviceByMAC(devices, mac); d.MAC != mac && known != nil && known.InJob == device.Taken {
-		return nil, usagef("%s is in the job already under another tag: `janustat leave` it first", mac)
-	}
-	unit := deviceByMAC(found, mac)
-	if unit == nil {
-		return nil, fmt.Errorf("%s was not heard again: run this once more", mac)
-	}
-	d.Apply(device.Restored{At: time.Now(), Unit: *unit})
-	return &d, nil
-}
-
-func (a *App) recommission(ctx context.Context, w worked, n *reach.Net, d *device.Device) error {
-	for i := range w.planner.All {
-		if w.planner.All[i].ID == d.ID {
-			w.planner.All[i] = *d
-		}
-	}
-	w.planner.AdmitNewcomers = true // it was asked for by name
-	if err := w.planner.Renew(d); err != nil {
-		return usageError{err}
-	}
-	plans, err := a.plans(ctx, w.planner, []device.Device{*d})
-	if err != nil {
-		return err
-	}
-	subnets, avoid, err := a.lay(ctx, w.job, w.planner.All, n)
-	if err != nil {
-		return err
-	}
-	return a.carryOut(ctx, w.job, a.site(n, subnets, avoid), w.planner, plans, commissioning{crew: 1, hands: commission.DefaultHandLimit})
 }

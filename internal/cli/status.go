@@ -12,12 +12,14 @@ import (
 	"strings"
 	"time"
 
+	"janustat/core/advice"
 	"janustat/core/device"
 	"janustat/internal/field"
 	"janustat/internal/job"
+	"janustat/internal/work"
 )
 
-// standing is where a job stands.
+// standing is the --json document of where a job stands.
 type standing struct {
 	Name         string `json:"name"`
 	Known        int    `json:"known"`
@@ -50,12 +52,16 @@ func (a *App) status(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s := stand(j.Sheet.Name, devices, !last.At.IsZero())
+	at := work.Stand(devices, !last.At.IsZero())
+	s := standing{
+		Name: j.Sheet.Name, Known: at.Known, Configurable: at.Configurable, Taken: at.Taken, Allotted: at.Allotted,
+		Commissioned: at.Commissioned, Proved: at.Proved, Next: strings.Trim(command(at.Next), "`"), Alarms: at.Alarms, Reset: at.Reset,
+	}
 	g, differs, _ := field.Regard(ctx, j, devices) // a disagreement is told by allot
 	s.Differs, s.PassedBy = differs, passedBy(devices, g.Subnet)
 	made, there := recordMade(j)
 	s.Stale = staleTags(devices, made, there)
-	if s.Next == nextHandover && there && len(s.Stale) == 0 {
+	if at.Next.Act == advice.Handover && there && len(s.Stale) == 0 {
 		s.Next = "nothing: the record in " + job.HandoverDir + " is up to date"
 	}
 	if a.json {
@@ -66,7 +72,7 @@ func (a *App) status(ctx context.Context) error {
 		fmt.Fprintf(a.Out, "%d devices known, %d can be configured; last survey %s\n", s.Known, s.Configurable, localTime(last.At))
 	}
 	if s.Taken > 0 {
-		fmt.Fprintf(a.Out, "%d taken (%s): %d allotted, %d commissioned, %d proved\n", s.Taken, countByKind(tagged(devices)), s.Allotted, s.Commissioned, s.Proved)
+		fmt.Fprintf(a.Out, "%d taken (%s): %d allotted, %d commissioned, %d proved\n", s.Taken, countByKind(device.OfJob(devices)), s.Allotted, s.Commissioned, s.Proved)
 	}
 	for i := range devices {
 		if d := &devices[i]; d.Alarm != "" && d.InJob == device.Taken {
@@ -86,17 +92,11 @@ func (a *App) status(ctx context.Context) error {
 	return nil
 }
 
-// passedBy tells of recorders and panels in the site's subnet that are protected and
-// that nobody has decided about: the others are matched to them.
+// passedBy tells of what was passed by.
 func passedBy(devices []device.Device, site netip.Prefix) (out []string) {
-	for i := range devices {
-		d := &devices[i]
-		here := !site.IsValid() || site.Contains(d.Address())
-		if d.InJob != device.Undecided || d.NotOurs || d.Access != device.Sealed || d.Kind != device.Recorder && d.Kind != device.Panel || !here {
-			continue
-		}
+	for _, d := range work.PassedBy(devices, site) {
 		out = append(out, fmt.Sprintf("%s %s at %s is protected and not in the job: is it the site's? `janustat take %s`, then `janustat key set` with its password; or `janustat leave %[4]s`",
-			d.Kind, strings.TrimSpace(d.Make+" "+d.Label()), addressText(d.Address()), refText(d)))
+			d.Kind, strings.TrimSpace(d.Make+" "+d.Label()), addressText(d.Address()), refText(&d)))
 	}
 	return out
 }
@@ -111,52 +111,6 @@ func refText(d *device.Device) string {
 	}
 	return addressText(d.Address())
 }
-
-// stand counts, and tells the next command in the order of the work.
-func stand(name string, devices []device.Device, surveyed bool) standing {
-	s := standing{Name: name, Known: len(devices)}
-	count := func(n *int, yes bool) {
-		if yes {
-			*n++
-		}
-	}
-	for i := range devices {
-		d := &devices[i]
-		count(&s.Configurable, d.Configurable())
-		if d.InJob != device.Taken {
-			continue
-		}
-		s.Taken++
-		count(&s.Allotted, d.Allotted != nil)
-		count(&s.Commissioned, d.Commissioned())
-		count(&s.Proved, !d.Proved.IsZero())
-		if d.Alarm != "" {
-			s.Alarms = append(s.Alarms, d.Tag)
-		}
-		if !d.ResetAt.IsZero() {
-			s.Reset = append(s.Reset, d.Tag)
-		}
-	}
-	switch {
-	case !surveyed:
-		s.Next = "janustat survey"
-	case s.Taken == 0:
-		s.Next = "janustat take all"
-	case s.Allotted < s.Taken:
-		s.Next = "janustat allot"
-	case s.Commissioned+len(s.Reset) < s.Taken:
-		s.Next = "janustat commission"
-	case len(s.Reset) > 0:
-		s.Next = "janustat restore " + s.Reset[0]
-	case s.Proved < s.Taken:
-		s.Next = "janustat prove"
-	default:
-		s.Next = nextHandover
-	}
-	return s
-}
-
-const nextHandover = "janustat handover"
 
 // recordMade tells when the record that is on disk was made, by its own word.
 func recordMade(j *job.Job) (at time.Time, there bool) {

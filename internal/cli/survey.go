@@ -1,40 +1,31 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net/netip"
-	"os"
-	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"janustat/core/device"
-	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/reach"
-	"janustat/internal/speak/arp"
-	"janustat/internal/wire"
+	"janustat/internal/work"
 )
 
 // surveyOptions are how a survey is done.
 type surveyOptions struct {
-	listen  time.Duration
-	stay    time.Duration // how long a watch stays; 0 until it is stopped
-	wide    []netip.Prefix
-	expect  expected
-	watch   bool
-	from    string // a capture to replay
-	quietly bool   // tells nothing while it runs
-	secrets func() // waits until the passwords of the job are known; may be nil
+	work.Survey
+	stay  time.Duration // how long a watch stays; 0 until it is stopped
+	watch bool
+	from  string // a capture to replay
 }
 
 func (a *App) surveyCommand() *cobra.Command {
-	o := surveyOptions{listen: field.DefaultListen}
+	o := surveyOptions{Survey: work.Survey{Listen: field.DefaultListen}}
 	var wide, expect []string
 	var sheetExpects bool
 	c := &cobra.Command{
@@ -53,37 +44,37 @@ With --watch it stays, and tells who arrives, goes and restarts.`,
 			"  janustat survey --expect camera=22,recorder=1 --for 2m\n  janustat survey --watch\n  janustat survey --from site.pcapng",
 		Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			if o.listen < time.Second || o.listen > time.Hour {
-				return usagef("--for %s: use 1s to 1h", o.listen)
+			if o.Listen < time.Second || o.Listen > time.Hour {
+				return usagef("--for %s: use 1s to 1h", o.Listen)
 			}
 			var err error
-			if o.wide, err = parseWide(wide); err != nil {
+			if o.Wide, err = parseWide(wide); err != nil {
 				return err
 			}
-			if o.expect, err = parseExpected(expect); err != nil {
+			if o.Expect, err = work.ParseExpected(expect); err != nil {
 				return err
 			}
 			switch asked := c.Flags().Changed("for"); {
 			case o.watch && asked: // all of it together
-				o.stay, o.listen = o.listen, min(o.listen, field.DefaultListen)
+				o.stay, o.Listen = o.Listen, min(o.Listen, field.DefaultListen)
 			case (len(expect) > 0 || sheetExpects) && !asked && !o.watch:
-				o.listen = expectListen
+				o.Listen = expectListen
 			}
-			if o.from != "" && (o.watch || len(o.wide) > 0 || a.capture != "") {
+			if o.from != "" && (o.watch || len(o.Wide) > 0 || a.capture != "") {
 				return usagef("--from replays a capture: it goes with neither --watch, --wide nor --capture")
 			}
-			return a.withJob(c.Context(), "survey", func(j *job.Job, known []device.Device) error {
+			return a.withJob(c.Context(), "survey", func(d *work.Desk) error {
 				if sheetExpects {
-					if o.expect = expectedOf(j.Sheet.Expected); o.expect.none() {
+					if o.Expect = work.ExpectedOf(d.Job.Sheet.Expected); o.Expect.None() {
 						return usagef("the job sheet expects nothing: fill in `expected`, or give --expect a count")
 					}
 				}
-				return a.survey(c.Context(), j, known, o)
+				return a.survey(c.Context(), d, o)
 			})
 		},
 	}
 	f := c.Flags()
-	f.DurationVar(&o.listen, "for", o.listen, "listen at least this long; with --expect, at most (one minute if left out); with --watch, stay so long")
+	f.DurationVar(&o.Listen, "for", o.Listen, "listen at least this long; with --expect, at most (one minute if left out); with --watch, stay so long")
 	f.StringSliceVar(&wide, "wide", nil, "sweep this `CIDR` too, at the job sheet's rate; may be given several times")
 	f.StringSliceVar(&expect, "expect", nil, "end once this `COUNT` is met: 24, or camera=22,recorder=1")
 	f.BoolVar(&sheetExpects, "expect-sheet", false, "the same, with the counts in the job sheet under expected")
@@ -125,236 +116,67 @@ type surveyJSON struct {
 	TookMS   int64         `json:"took_ms"`
 }
 
-// surveyed is what a survey gave, before it is kept.
-type surveyed struct {
-	found   *field.Findings
-	devices []device.Device // the whole register, carried on
-	changes []device.Change
-	record  job.SurveyRecord
-	differs []string // what sources say of the site network that is not taken over
-	crowd   int      // hosts that were heard and are not kept
-}
-
-func (a *App) survey(ctx context.Context, j *job.Job, known []device.Device, o surveyOptions) error {
-	o.secrets = a.knowSecrets(ctx)
+func (a *App) survey(ctx context.Context, d *work.Desk, o surveyOptions) error {
+	o.Known = a.knowSecrets(ctx)
 	if o.from != "" {
-		s, err := a.replay(ctx, j, known, o.from)
+		s, err := d.Replay(ctx, o.from)
 		if err != nil {
 			return err
 		}
-		return a.finishSurvey(ctx, j, s, o)
+		return a.finishSurvey(ctx, d, s, o)
 	}
 	begun := time.Now()
 	return a.withNet(ctx, shortPatience, func(ctx context.Context, n *reach.Net) error {
-		s, err := a.look(ctx, j, known, n, o)
+		s, err := d.Look(ctx, n, o.Survey)
 		if err != nil {
 			return err
 		}
 		// What was found is kept, though it was stopped.
-		if err := a.finishSurvey(context.WithoutCancel(ctx), j, s, o); err != nil && !o.watch {
+		if err := a.finishSurvey(context.WithoutCancel(ctx), d, s, o); err != nil && !o.watch {
 			return err
 		}
-		if s.found.Stopped {
+		if s.Found.Stopped {
 			if err := context.Cause(ctx); !errors.Is(err, context.Canceled) {
 				return err
 			}
 			return fmt.Errorf("%w: what was found so far is kept", errInterrupted)
 		}
-		if o.watch && !s.found.Enough {
+		if o.watch && !s.Found.Enough {
 			if o.stay > 0 {
 				var cancel context.CancelFunc
 				ctx, cancel = context.WithTimeout(ctx, max(o.stay-time.Since(begun), time.Millisecond))
 				defer cancel()
 			}
-			return a.watch(ctx, j, s, n, o)
+			return a.watch(ctx, d, s, n, o)
 		}
 		return nil
 	})
 }
 
-// look surveys, and carries what was found into what is known.
-func (a *App) look(ctx context.Context, j *job.Job, known []device.Device, n *reach.Net, o surveyOptions) (*surveyed, error) {
-	begun := time.Now()
-	s, err := a.newSurvey(ctx, j, known, n, o)
-	if err != nil {
-		return nil, err
-	}
-	if !o.quietly {
-		a.say("listening on %s …", n.Facts().Name)
-		for _, p := range s.Subnets.Wide() {
-			a.say("note: %s is too wide to sweep unasked (--wide %s does); devices there are found by discovery", p, p)
-		}
-		if left := s.WideTime(); left > 0 {
-			a.say("wide sweep of %d addresses, at %d a second, twice: about %s", s.WideCount(), s.Rate, left.Round(time.Second))
-		}
-	}
-	s.Enough = o.expect.met(j, known)
-	found, err := s.Run(ctx)
-	if err != nil {
-		return nil, err
-	}
-	// With the cable out in between, what did not answer says nothing: it is looked again.
-	for n.LinkDownSince(begun) && ctx.Err() == nil {
-		if err := n.AwaitLink(ctx, true); err != nil {
-			return nil, err
-		}
-		round := time.Now()
-		again, err := s.Run(ctx)
-		if err != nil {
-			return nil, err
-		}
-		again.Sightings = append(found.Sightings, again.Sightings...)
-		if found = again; !n.LinkDownSince(round) {
-			break
-		}
-	}
-	if o.secrets != nil {
-		o.secrets()
-	}
-	return a.carry(context.WithoutCancel(ctx), j, known, found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: found.Offers})
-}
-
-func (a *App) newSurvey(ctx context.Context, j *job.Job, known []device.Device, n *reach.Net, o surveyOptions) (field.Survey, error) {
-	log, err := a.logger()
-	if err != nil {
-		return field.Survey{}, err
-	}
-	subnets, avoid, err := a.lay(ctx, j, known, n)
-	if err != nil {
-		return field.Survey{}, err
-	}
-	tell := func(text string) { a.say("  %s", text) }
-	if o.quietly {
-		tell = func(string) {}
-	}
-	return field.Survey{
-		Net: n, Subnets: subnets, Listen: o.listen, Rate: cmp.Or(j.Sheet.Survey.Rate, arp.DefaultRate),
-		Wide: o.wide, Avoid: avoid, Log: log, Tell: tell,
-	}, nil
-}
-
-func (a *App) replay(ctx context.Context, j *job.Job, known []device.Device, path string) (*surveyed, error) {
-	log, err := a.logger()
-	if err != nil {
-		return nil, err
-	}
-	begun := time.Now()
-	s := field.Survey{Subnets: field.NewSubnets(nil, netip.Prefix{}, nil, j.Sheet.Network.NotOurs), Log: log, Tell: func(text string) { a.say("  %s", text) }}
-	found, facts, err := s.Replay(ctx, path)
-	if errors.Is(err, wire.ErrCapture) || errors.Is(err, os.ErrNotExist) {
-		return nil, usageError{err}
-	}
-	if err != nil {
-		return nil, err
-	}
-	return a.carry(ctx, j, known, found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: facts.Addresses, Offers: found.Offers})
-}
-
-// carry carries findings into the register's devices.
-func (a *App) carry(ctx context.Context, j *job.Job, known []device.Device, found *field.Findings, record job.SurveyRecord) (*surveyed, error) {
-	last, err := j.Register.LastSurvey(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for i := range found.Sightings {
-		text.Each(&found.Sightings[i].Facts, a.veil.Text)
-	}
-	s := &surveyed{found: found, record: record}
-	met := withKinds(j, device.Merge(found.Sightings))
-	met, s.crowd = withoutCrowd(met, known)
-	s.devices, s.changes = device.Reconcile(known, met, last.At)
-	s.record.Found, s.record.Met = len(s.devices), len(met)
-	return s, nil
-}
-
-// maxBystanders is how many hosts that say nothing of themselves are kept beside the
-// devices. A building has hundreds; what pretends to be thousands is one stranger.
-const maxBystanders = 1000
-
-// withoutCrowd leaves out the hosts beyond that, of which nothing is known but that they
-// were heard; the first by their MAC stay. It tells how many it left out.
-func withoutCrowd(met, known []device.Device) (kept []device.Device, crowd int) {
-	ours := map[device.MAC]bool{}
-	for i := range known {
-		ours[known[i].MAC] = true
-	}
-	n := 0
-	for i := range met {
-		d := &met[i]
-		said := d.Kind != device.Other || d.Access != device.Unmanaged || ours[d.MAC]
-		if !said {
-			if n++; n > maxBystanders {
-				crowd++
-				continue
-			}
-		}
-		kept = append(kept, *d)
-	}
-	return kept, crowd
-}
-
-// keep writes a survey to the register.
-func (a *App) keep(ctx context.Context, j *job.Job, s *surveyed) error {
-	if err := j.Register.AddSurvey(ctx, s.record); err != nil {
+func (a *App) finishSurvey(ctx context.Context, d *work.Desk, s *work.Surveyed, o surveyOptions) error {
+	if err := d.Keep(ctx, s); err != nil {
 		return err
 	}
-	// Where sources disagree, what is known of the site stays; allot tells.
-	if _, differs, err := field.KeepGround(ctx, j, s.devices, false); err == nil {
-		s.differs = differs
-	}
-	field.Judge(j.Sheet, s.devices, field.SiteSubnet(ctx, j, s.devices))
-	return j.Register.Save(ctx, s.devices)
-}
-
-// seen gives the devices that the survey met.
-func (s *surveyed) seen() []device.Device {
-	macs := map[device.MAC]bool{}
-	for _, x := range s.found.Sightings {
-		macs[x.MAC] = true
-	}
-	out := slices.DeleteFunc(slices.Clone(s.devices), func(d device.Device) bool { return !macs[d.MAC] })
-	sortForPeople(out)
-	return out
-}
-
-func (a *App) finishSurvey(ctx context.Context, j *job.Job, s *surveyed, o surveyOptions) error {
-	if err := a.keep(ctx, j, s); err != nil {
-		return err
-	}
-	devices := s.seen()
-	missing := o.expect.missing(devices)
-	gone := notThere(s.devices, devices)
+	devices := s.Met()
+	missing := o.Expect.Missing(devices)
+	gone := work.NotThere(s.Devices, devices)
 	if a.json {
 		err := a.emit(surveyJSON{
-			Devices: allJSON(devices), Changes: orEmpty(s.changes), Offers: orEmpty(s.found.Offers), VLANs: s.found.VLANs, Missing: missing,
-			NotThere: gone, Floods: s.found.Floods, NotKept: s.crowd, Differs: s.differs, TookMS: s.record.Took.Milliseconds(),
+			Devices: allJSON(devices), Changes: orEmpty(s.Changes), Offers: orEmpty(s.Found.Offers), VLANs: s.Found.VLANs, Missing: missing,
+			NotThere: gone, Floods: s.Found.Floods, NotKept: s.Crowd, Differs: s.Differs, TookMS: s.Record.Took.Milliseconds(),
 		})
 		if err != nil {
 			return err
 		}
 	} else {
 		a.printSurvey(devices, s)
-		for _, text := range passedBy(devices, field.SiteSubnet(ctx, j, s.devices)) {
+		for _, text := range passedBy(devices, d.Subnet(ctx)) {
 			fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
 		}
-		a.printExpected(o.expect, devices, missing, gone)
+		a.printExpected(o.Expect, devices, missing, gone)
 	}
 	if len(missing) > 0 {
 		return needsError{}
 	}
 	return nil
-}
-
-// notThere names the devices of the job that a survey did not meet.
-func notThere(all, met []device.Device) (out []string) {
-	seen := map[device.MAC]bool{}
-	for i := range met {
-		seen[met[i].MAC] = true
-	}
-	for _, d := range tagged(all) {
-		if !seen[d.MAC] {
-			out = append(out, d.Tag)
-		}
-	}
-	return out
 }

@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"cmp"
-	"context"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -11,90 +9,18 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/ground"
-	"janustat/core/text"
 	"janustat/internal/field"
-	"janustat/internal/job"
-	"janustat/internal/oui"
-	"janustat/internal/reach"
+	"janustat/internal/work"
 )
 
-// withKinds makes bystanders of devices that nothing more is known of, and says
-// whose MACs they have.
-func withKinds(j *job.Job, devices []device.Device) []device.Device {
-	for i := range devices {
-		devices[i].Registry = cmp.Or(j.Sheet.MakerOf(devices[i].MAC), oui.Holder(devices[i].MAC))
-		if devices[i].Kind == "" {
-			devices[i].Kind = device.Other
-		}
-		devices[i].Apply(device.Silent{})
-	}
-	return devices
-}
-
-// lay gives the subnets to work in and the addresses that visitors must not borrow.
-func (a *App) lay(ctx context.Context, j *job.Job, devices []device.Device, n *reach.Net) (*field.Subnets, func(netip.Addr) bool, error) {
-	site := field.SiteSubnet(ctx, j, devices)
-	reserved, err := field.Reserved(ctx, j, devices)
-	if err != nil {
-		return nil, nil, err
-	}
-	var blocks []ground.Block
-	if site.IsValid() {
-		blocks = j.Sheet.BlocksIn(site)
-	}
-	given := map[netip.Addr]bool{}
-	for i := range devices {
-		if devices[i].Allotted != nil {
-			given[devices[i].Allotted.Address] = true
-		}
-		for _, x := range devices[i].Addresses {
-			given[x] = true
-		}
-	}
-	for _, r := range reserved {
-		if r.Range.From == r.Range.To {
-			given[r.Range.From] = true
-		}
-	}
-	reserved = slices.DeleteFunc(reserved, func(r ground.Reserved) bool { return r.Range.From == r.Range.To })
-	avoid := func(x netip.Addr) bool {
-		return given[x] ||
-			slices.ContainsFunc(reserved, func(r ground.Reserved) bool { return r.Range.Contains(x) }) ||
-			site.Bits() <= 24 && slices.ContainsFunc(blocks, func(b ground.Block) bool { return b.Range.Contains(x) })
-	}
-	return field.NewSubnets(n.Facts().Addresses, site, j.Sheet.Survey.FactorySubnets, j.Sheet.Network.NotOurs), avoid, nil
-}
-
-// sortForPeople puts tagged devices first, then by kind and address.
-func sortForPeople(devices []device.Device) {
-	slices.SortStableFunc(devices, func(x, y device.Device) int {
-		if (x.Tag == "") != (y.Tag == "") {
-			if x.Tag == "" {
-				return 1
-			}
-			return -1
-		}
-		if c := x.Kind.Order() - y.Kind.Order(); c != 0 {
-			return c
-		}
-		if c := text.Natural(x.Tag, y.Tag); c != 0 {
-			return c
-		}
-		if c := x.Address().Compare(y.Address()); c != 0 {
-			return c
-		}
-		return slices.Compare(x.MAC[:], y.MAC[:])
-	})
-}
-
-func (a *App) printSurvey(devices []device.Device, s *surveyed) {
-	w, found := a.Out, s.found
+func (a *App) printSurvey(devices []device.Device, s *work.Surveyed) {
+	w, found := a.Out, s.Found
 	if len(devices) == 0 {
 		fmt.Fprintln(w, "Nothing answered. Check the cable and the adapter, or listen longer: janustat survey --for 30s")
 		return
 	}
 	a.write(w, deviceListing(devices))
-	fmt.Fprintf(w, "\n%s, in %.1f s\n", countByKind(devices), s.record.Took.Seconds())
+	fmt.Fprintf(w, "\n%s, in %.1f s\n", countByKind(devices), s.Record.Took.Seconds())
 	a.printLAN(devices, found)
 	a.printFloods(s)
 	subnets := make([]netip.Prefix, 0, len(found.Unvisited))
@@ -108,10 +34,10 @@ func (a *App) printSurvey(devices []device.Device, s *surveyed) {
 	if n := len(subnets) - manyChanges; n > 0 {
 		fmt.Fprintf(w, "%s more could not be visited\n", plural(n, "subnet"))
 	}
-	for _, text := range s.differs {
+	for _, text := range s.Differs {
 		fmt.Fprintln(w, a.wrap(w, 2, "note: "+text))
 	}
-	a.printChanges(s.changes)
+	a.printChanges(s.Changes)
 	open := 0
 	for i := range devices {
 		if devices[i].Configurable() && devices[i].InJob == device.Undecided && !devices[i].NotOurs {
@@ -124,13 +50,13 @@ func (a *App) printSurvey(devices []device.Device, s *surveyed) {
 }
 
 // printFloods names who says more than any honest host.
-func (a *App) printFloods(s *surveyed) {
+func (a *App) printFloods(s *work.Surveyed) {
 	w := a.Out
-	for _, f := range s.found.Floods {
+	for _, f := range s.Found.Floods {
 		fmt.Fprintf(w, "%s  %s\n", a.paint(w, badStyle, "flood "), a.wrap(w, 8, floodText(f)))
 	}
-	if s.crowd > 0 {
-		fmt.Fprintf(w, "%s  %s\n", a.paint(w, badStyle, "crowd "), a.wrap(w, 8, fmt.Sprintf("%d more hosts were heard that say nothing of themselves; they are not listed or kept", s.crowd)))
+	if s.Crowd > 0 {
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, badStyle, "crowd "), a.wrap(w, 8, fmt.Sprintf("%d more hosts were heard that say nothing of themselves; they are not listed or kept", s.Crowd)))
 	}
 }
 

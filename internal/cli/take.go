@@ -11,6 +11,7 @@ import (
 	"janustat/core/device"
 	"janustat/internal/field"
 	"janustat/internal/job"
+	"janustat/internal/work"
 )
 
 const selectorHelp = `
@@ -54,8 +55,8 @@ func (a *App) choiceCommand(verb, short string, choice device.Choice, example st
 			if k := device.Kind(kind); kind != "" && (k == device.Other || !slices.Contains(device.Kinds, k)) {
 				return usagef("--kind %s: use camera, recorder, intercom or panel", kind)
 			}
-			return a.withJob(c.Context(), verb, func(j *job.Job, devices []device.Device) error {
-				return a.choose(c.Context(), j, devices, s, choice, device.Kind(kind))
+			return a.withJob(c.Context(), verb, func(d *work.Desk) error {
+				return a.choose(c.Context(), d.Job, d.Devices, s, choice, device.Kind(kind))
 			})
 		},
 	}
@@ -105,7 +106,7 @@ func (a *App) choose(ctx context.Context, j *job.Job, devices []device.Device, s
 	for _, i := range changed {
 		shown = append(shown, devices[i])
 	}
-	sortForPeople(shown)
+	device.Sort(shown)
 	if len(shown) > 0 {
 		if !a.json {
 			a.write(a.Out, deviceListing(shown))

@@ -9,67 +9,27 @@ import (
 
 	"charm.land/lipgloss/v2"
 
-	"janustat/core/device"
 	"janustat/internal/field"
-	"janustat/internal/job"
 	"janustat/internal/reach"
+	"janustat/internal/work"
 )
 
 // watch stays after a survey and tells what happens, a line each, until ctx ends
 // or what is expected is there.
-func (a *App) watch(ctx context.Context, j *job.Job, s *surveyed, n *reach.Net, o surveyOptions) error {
-	o.quietly = true
-	survey, err := a.newSurvey(ctx, j, s.devices, n, o)
-	if err != nil {
-		return err
-	}
-	survey.Enough = o.expect.met(j, s.devices)
+func (a *App) watch(ctx context.Context, d *work.Desk, s *work.Surveyed, n *reach.Net, o surveyOptions) error {
 	until := "ctrl-C ends"
 	if o.stay > 0 {
 		until = "for " + roundText(o.stay.Round(time.Second)) + "; ctrl-C ends it sooner"
 	}
-	a.say("watching %s; %s", plural(len(s.seen()), "device"), until)
-	begun := time.Now()
-	var printErr error
-	found, err := field.Watch{Survey: survey, Known: s.seen(), Event: func(e field.Event) {
-		e.Device = withKinds(j, []device.Device{e.Device})[0]
-		if known := deviceByMAC(s.devices, e.Device.MAC); known != nil {
-			e.Device.Tag, e.Device.Name = known.Tag, known.Name
-		}
-		if err := a.printEvent(e); err != nil && printErr == nil {
-			printErr = err
-		}
-	}}.Run(ctx)
+	a.say("watching %s; %s", plural(len(s.Met()), "device"), until)
+	missing, err := d.Watch(ctx, n, s, o.Survey, a.printEvent)
 	if err != nil {
 		return err
 	}
-	if printErr != nil {
-		return printErr
-	}
-	// Kept even when ctrl-C ended it: what was seen was seen.
-	ctx = context.WithoutCancel(ctx)
-	again, err := a.carry(ctx, j, s.devices, found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: s.found.Offers})
-	if err != nil {
-		return err
-	}
-	if err := a.keep(ctx, j, again); err != nil {
-		return err
-	}
-	if found.Enough {
+	if missing == nil {
 		a.say("complete: everything expected is there")
-		return nil
-	}
-	if missing := o.expect.missing(again.seen()); len(missing) > 0 {
+	} else if len(missing) > 0 {
 		return needsError{"missing: " + strings.Join(missing, ", ")}
-	}
-	return nil
-}
-
-func deviceByMAC(devices []device.Device, mac device.MAC) *device.Device {
-	for i := range devices {
-		if devices[i].MAC == mac {
-			return &devices[i]
-		}
 	}
 	return nil
 }

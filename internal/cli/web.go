@@ -102,11 +102,15 @@ func (a *App) web(ctx context.Context, refs []string, openings []opening, open b
 		chosen = append(chosen, d)
 	}
 	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
-		subnets, avoid, err := a.lay(ctx, j, devices, n)
+		desk, err := a.desk(j, devices)
 		if err != nil {
 			return err
 		}
-		v := webView{app: a, site: a.site(n, subnets, avoid), log: log, openings: openings}
+		site, err := desk.Site(ctx, n)
+		if err != nil {
+			return err
+		}
+		v := webView{app: a, site: site, log: log, openings: openings}
 		if v.server, err = web.Listen(log); err != nil {
 			return err
 		}

@@ -35,7 +35,7 @@ func (r *Register) Begin(ctx context.Context, p commission.Plan, w commission.Wr
 		if id, err = res.LastInsertId(); err != nil {
 			return err
 		}
-		return happened(ctx, tx, p.ID, device.Written{At: time.Now()})
+		return changeDevice(ctx, tx, p.ID, func(d *device.Device) { d.Apply(device.Written{At: time.Now()}) })
 	})
 	return id, err
 }

@@ -117,17 +117,28 @@ func (r *Register) Devices(ctx context.Context) ([]device.Device, error) {
 	return readDevices(ctx, r.db, "SELECT "+deviceColumns+" FROM device ORDER BY tag = '', tag, mac, id")
 }
 
+// ErrGone is returned for a device that is not in the register any more.
+var ErrGone = errors.New("it is gone from the register")
+
 // Happened carries events into what is known of one device, in one transaction.
 func (r *Register) Happened(ctx context.Context, id int64, events ...device.Event) error {
-	return r.tx(ctx, func(tx *sql.Tx) error { return happened(ctx, tx, id, events...) })
+	return r.Change(ctx, id, func(d *device.Device) { d.Apply(events...) })
 }
 
-func happened(ctx context.Context, tx *sql.Tx, id int64, events ...device.Event) error {
+// Change changes what is known of one device, in one transaction.
+func (r *Register) Change(ctx context.Context, id int64, change func(*device.Device)) error {
+	return r.tx(ctx, func(tx *sql.Tx) error { return changeDevice(ctx, tx, id, change) })
+}
+
+func changeDevice(ctx context.Context, tx *sql.Tx, id int64, change func(*device.Device)) error {
 	list, err := readDevices(ctx, tx, "SELECT "+deviceColumns+" FROM device WHERE id=?", id)
-	if err != nil || len(list) == 0 {
+	switch {
+	case err != nil:
 		return err
+	case len(list) == 0:
+		return ErrGone
 	}
-	list[0].Apply(events...)
+	change(&list[0])
 	return saveDevice(ctx, tx, &list[0])
 }
 

@@ -1,0 +1,135 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"janustat/core/advice"
+	"janustat/core/device"
+	"janustat/core/ground"
+	"janustat/core/text"
+	"janustat/internal/field"
+)
+
+// Allotting is how addresses are allotted.
+type Allotting struct {
+	Again []string // selectors of those whose allotment is made anew
+	Anew  bool     // the site network is resolved anew
+}
+
+// Allotment is what was decided.
+type Allotment struct {
+	Ground  ground.Ground
+	Devices []device.Device
+	Differs []string        // what sources say of the site network that is not taken over
+	Moves   []string        // tags that the job sheet, as it is by now, would move
+	Renames []device.Device // those that it would rename, with the name it has for them
+}
+
+// forgotten gives the devices whose allotment is to be made anew, by ID.
+func (d *Desk) forgotten(o Allotting) (map[int64]bool, error) {
+	out := map[int64]bool{}
+	if len(o.Again) == 0 {
+		return out, nil
+	}
+	s, err := device.ParseSelector(o.Again)
+	if err != nil {
+		return nil, &Misuse{err}
+	}
+	chosen, err := s.List(d.Devices)
+	if err != nil {
+		return nil, err
+	}
+	for _, i := range chosen {
+		if d.Devices[i].InJob == device.Taken {
+			out[d.Devices[i].ID] = true
+		}
+	}
+	if len(out) == 0 {
+		return nil, misuse("%s: none of these is in the job", strings.Join(o.Again, " "))
+	}
+	return out, nil
+}
+
+// Allot decides the address of every taken device. Nothing is sent.
+func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
+	again, err := d.forgotten(o)
+	if err != nil {
+		return Allotment{}, err
+	}
+	if len(device.OfJob(d.Devices)) == 0 {
+		return Allotment{}, &Misuse{advice.Wrap(errors.New("no device is taken"), "choose with %s first", advice.TakeAll)}
+	}
+	g, differs, err := field.KeepGround(ctx, d.Job, d.Devices, o.Anew)
+	if err != nil {
+		return Allotment{}, err
+	}
+	reserved, err := field.Reserved(ctx, d.Job, d.Devices)
+	if err != nil {
+		return Allotment{}, err
+	}
+	blocks := d.Job.Sheet.BlocksIn(g.Subnet)
+	requests := field.Requests(d.Devices, func(x *device.Device) bool { return again[x.ID] })
+	allotted, err := ground.Allot(g, blocks, reserved, requests)
+	if err != nil {
+		return Allotment{}, &Misuse{err}
+	}
+	out := Allotment{Ground: g, Differs: differs}
+	at := now()
+	for _, a := range allotted {
+		x := &d.Devices[slices.IndexFunc(d.Devices, func(x device.Device) bool { return x.Tag == a.Key })]
+		to := device.Settings{Address: a.Address, Prefix: g.Subnet.Bits(), Gateway: g.Gateway}
+		if x.Commissioned() && !again[x.ID] && !o.Anew && x.Allotted != nil {
+			to = *x.Allotted // as it was set up
+		}
+		x.Apply(device.Allotment{At: at, Settings: to, Why: a.Why})
+		out.Devices = append(out.Devices, *x)
+	}
+	field.Judge(d.Job.Sheet, d.Devices, g.Subnet)
+	if err := d.Job.Register.Save(ctx, d.Devices); err != nil {
+		return Allotment{}, err
+	}
+	d.wouldChange(&out, blocks)
+	return out, nil
+}
+
+// wouldChange tells what the job sheet, as it is by now, would move or rename of what
+// was set up already.
+func (d *Desk) wouldChange(out *Allotment, blocks []ground.Block) {
+	among := d.Job.Sheet.Among(d.Devices)
+	for i := range d.Devices {
+		x := d.Devices[i]
+		if x.InJob != device.Taken || !x.Commissioned() || x.Allotted == nil {
+			continue
+		}
+		at := slices.IndexFunc(blocks, func(b ground.Block) bool { return b.Name == string(x.Kind) })
+		if x.Why != "" && x.Kind != device.Recorder && at >= 0 && !blocks[at].Range.Contains(x.Allotted.Address) || !out.Ground.Subnet.Contains(x.Allotted.Address) {
+			out.Moves = append(out.Moves, x.Tag)
+		}
+		if name := among.NameFor(&x); name != "" && name != x.AsLeft.Name {
+			x.Name = name
+			out.Renames = append(out.Renames, x)
+		}
+	}
+}
+
+// Notes tells in words what differs, and what would change.
+func (a *Allotment) Notes() (out []advice.Advice) {
+	for _, t := range a.Differs {
+		out = append(out, advice.Say("%s", t))
+	}
+	if len(a.Moves) > 0 {
+		out = append(out, advice.Say("%s set up and outside the blocks of the job sheet: %s would move what is named; until then it stays", text.Are(a.Moves), advice.AllotAgain.On(strings.Join(a.Moves, ","))))
+	}
+	var renames []string
+	for i := range a.Renames {
+		renames = append(renames, fmt.Sprintf("%s from %q to %q", a.Renames[i].Tag, a.Renames[i].AsLeft.Name, a.Renames[i].Name))
+	}
+	if len(renames) > 0 {
+		out = append(out, advice.Say("the job sheet has other names by now: %s would rename %s", advice.Commission, strings.Join(renames, ", ")))
+	}
+	return out
+}

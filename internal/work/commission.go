@@ -1,0 +1,166 @@
+package work
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"janustat/core/advice"
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/core/ground"
+	"janustat/core/secret"
+	"janustat/internal/field"
+	"janustat/internal/job"
+	"janustat/internal/reach"
+)
+
+// Ready counts the taken devices, which must all have an allotment.
+func (d *Desk) Ready() (int, error) {
+	n := 0
+	for i := range d.Devices {
+		x := &d.Devices[i]
+		if x.InJob != device.Taken {
+			continue
+		}
+		if x.Allotted == nil {
+			return 0, &Misuse{advice.Wrap(fmt.Errorf("%s has no address allotted", x.Tag), "run %s first", advice.Allot)}
+		}
+		n++
+	}
+	if n == 0 {
+		return 0, &Misuse{advice.Wrap(errors.New("no device is taken"), "choose with %s, then run %s", advice.TakeAll, advice.Allot)}
+	}
+	return n, nil
+}
+
+// Planner makes ready to plan with the passwords of a keyring.
+func (d *Desk) Planner(ctx context.Context, keys *job.Keyring) (*field.Planner, error) {
+	maybeKeyed, err := d.Job.Register.MaybeKeyed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	progress, err := d.Job.Register.Progress(ctx)
+	if err != nil {
+		return nil, err
+	}
+	// As it was when the addresses were allotted: what the LAN says by now may be a stranger's.
+	kept, err := d.Job.Register.KeptGround(ctx)
+	if err != nil {
+		return nil, err
+	}
+	g := kept.Ground
+	if !g.Subnet.IsValid() {
+		if g, err = field.Ground(ctx, d.Job, d.Devices); err != nil && !errors.Is(err, ground.ErrNoGround) {
+			return nil, err
+		}
+	}
+	return &field.Planner{Sheet: d.Job.Sheet, Keys: keys, All: d.Devices, MaybeKeyed: maybeKeyed, Progress: progress, DNS: g.DNS, NTP: g.NTP, Random: rand.Reader}, nil
+}
+
+// Plans makes the plans, and saves the passwords they need before anything is sent.
+// admit is asked, if it is not nil, whether new devices may have a password that others
+// have.
+func (d *Desk) Plans(p *field.Planner, devices []device.Device, admit func(tags []string) (bool, error)) ([]commission.Plan, error) {
+	had := !p.Keys.Site().IsZero()
+	plans := p.Plans(devices)
+	if len(p.Newcomers) > 0 && admit != nil {
+		yes, err := admit(p.Newcomers)
+		if err != nil {
+			return nil, err
+		}
+		if p.AdmitNewcomers = yes; yes {
+			plans = p.Plans(devices)
+		}
+	}
+	if p.Changed {
+		if err := p.Keys.Save(); err != nil {
+			return nil, fmt.Errorf("the passwords could not be saved, so nothing was sent: %w", err)
+		}
+	}
+	if style := p.Sheet.Style(); !had && style != job.Each && p.Changed {
+		d.Say("note: with `style: %s` every device of the job learns a password that others have; `style: each` gives each its own", style)
+	}
+	offerOtherForms(p, plans, devices)
+	return plans, nil
+}
+
+// offerOtherForms lets devices that refuse a password have another form of it, which is
+// saved while others are at work.
+func offerOtherForms(p *field.Planner, plans []commission.Plan, devices []device.Device) {
+	var saving sync.Mutex
+	for i := range plans {
+		if plans[i].Manner != commission.ByService {
+			continue
+		}
+		another := p.Another(*device.ByID(devices, plans[i].ID), p.Keys.Save)
+		if another == nil {
+			continue
+		}
+		plans[i].Another = func(s commission.Step, user string, refused int) (secret.Password, error) {
+			saving.Lock()
+			defer saving.Unlock()
+			return another(s, user, refused)
+		}
+	}
+}
+
+// Crew is how plans are carried out.
+type Crew struct {
+	Size  int           // conversations held at once
+	Hands time.Duration // how long to wait for what a person does
+}
+
+// Commission carries plans out, side by side.
+func (d *Desk) Commission(ctx context.Context, n *reach.Net, planner *field.Planner, plans []commission.Plan, c Crew, v View) ([]commission.Result, error) {
+	prover, done, err := d.Prover(ctx, n)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	worker := d.worker(prover, c.Size, v.Step)
+	worker.HandLimit = c.Hands
+	return d.watchOver(ctx, planner.Keys, v, func(done func(commission.Result)) []commission.Result {
+		return commission.RunAll(ctx, worker, plans, func(f func()) { go f() }, done)
+	})
+}
+
+// Outlook is what would be written to one device, by what the register knows.
+type Outlook struct {
+	Plan    commission.Plan
+	To      device.Settings
+	Writes  []commission.Write
+	Stopped string // why nothing would be sent
+	Partial bool   // it tells the rest only with its password
+}
+
+// Outlook tells what would be written, without any traffic: the same code decides it as
+// when it is carried out. Nothing is kept of what it plans with, a draft of the keyring.
+func (d *Desk) Outlook(ctx context.Context, keys *job.Keyring) ([]Outlook, error) {
+	draft, err := keys.Draft()
+	if err != nil {
+		return nil, err
+	}
+	planner, err := d.Planner(ctx, draft)
+	if err != nil {
+		return nil, err
+	}
+	var out []Outlook
+	for _, p := range planner.Plans(d.Devices) {
+		x := device.ByID(d.Devices, p.ID)
+		o := Outlook{Plan: p, To: *x.Allotted}
+		switch {
+		case p.Stop != nil:
+			o.Stopped = p.Stop.Error()
+		case x.Alarm != "":
+			o.Stopped = x.Alarm
+		case p.Manner == commission.ByService:
+			o.Writes, o.Partial = commission.Outlook(p, field.Expect(x)), x.Writes == nil || x.Writes.Partial
+		}
+		out = append(out, o)
+	}
+	return out, nil
+}

@@ -1,0 +1,112 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"janustat/core/advice"
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/internal/field"
+	"janustat/internal/reach"
+)
+
+// Deed is one thing done to one device where it is: to restart it, or to reset it.
+type Deed = func(commission.Worker, context.Context, commission.Plan) commission.Result
+
+// Do does one thing to a device of the job.
+func (d *Desk) Do(ctx context.Context, n *reach.Net, planner *field.Planner, x *device.Device, deed Deed) error {
+	plan := planner.KeyPlan(x)
+	if plan.Stop != nil {
+		return troubled(plan.Tag, plan.Stop.Error(), plan.Stop.Next)
+	}
+	prover, done, err := d.Prover(ctx, n)
+	if err != nil {
+		return err
+	}
+	defer done()
+	r := deed(d.worker(prover, 1, func(_ commission.Plan, s commission.Step, text string) { d.Say("  %-8s %s", s, text) }), ctx, plan)
+	if err := d.takeDown(ctx).add(context.WithoutCancel(ctx), r); err != nil {
+		return err
+	}
+	if field.TakeKeys(planner.Keys, r, now()) {
+		if err := planner.Keys.Save(); err != nil {
+			return err
+		}
+	}
+	switch {
+	case ctx.Err() != nil && r.Status != commission.Done:
+		return ErrInterrupted
+	case r.Status != commission.Done:
+		return troubled(plan.Tag, r.Reason, r.Next)
+	}
+	return nil
+}
+
+// AwaitFresh waits until a unit says that it has no password, and puts it into the place
+// of a device of the job: itself, or a replacement that keeps tag, name and address.
+func (d *Desk) AwaitFresh(ctx context.Context, n *reach.Net, x *device.Device, unit device.MAC, wait time.Duration) (*device.Device, error) {
+	s, err := d.NewSurvey(ctx, n, Survey{Listen: wait, Silent: true})
+	if err != nil {
+		return nil, err
+	}
+	s.Enough = func(f *field.Findings) bool {
+		for _, g := range f.Sightings {
+			if g.MAC == unit && g.Facts.Access == device.Fresh {
+				return true
+			}
+		}
+		return false
+	}
+	// Rounds, since a survey asks a device what it is when it is first heard.
+	var found *field.Findings
+	for begun := time.Now(); ; {
+		s.Listen = min(field.DefaultListen, max(wait-time.Since(begun), time.Second))
+		if found, err = s.Run(ctx); err != nil {
+			return nil, err
+		}
+		if found.Enough {
+			break
+		}
+		if ctx.Err() != nil {
+			return nil, ErrInterrupted
+		}
+		if time.Since(begun) >= wait {
+			return nil, unfinished("%s was not seen fresh within %s: reset it, and run this again", x.Label(), wait)
+		}
+	}
+	back, err := d.replace(x.ID, unit, WithKinds(d.Job, device.Merge(found.Sightings)))
+	if err != nil {
+		return nil, err
+	}
+	return back, d.Job.Register.Replace(ctx, *back, unit)
+}
+
+// replace gives the device of an ID as the unit with a MAC.
+func (d *Desk) replace(id int64, mac device.MAC, found []device.Device) (*device.Device, error) {
+	x := *device.ByID(d.Devices, id)
+	if known := device.ByMAC(d.Devices, mac); x.MAC != mac && known != nil && known.InJob == device.Taken {
+		return nil, &Misuse{advice.Wrap(fmt.Errorf("%s is in the job already under another tag", mac), "%s it first", advice.Leave.On(known.Tag))}
+	}
+	unit := device.ByMAC(found, mac)
+	if unit == nil {
+		return nil, fmt.Errorf("%s was not heard again: run this once more", mac)
+	}
+	x.Apply(device.Restored{At: now(), Unit: *unit})
+	return &x, nil
+}
+
+// Recommission plans for a device that is back, with a new password.
+func (d *Desk) Recommission(planner *field.Planner, back *device.Device) ([]commission.Plan, error) {
+	for i := range planner.All {
+		if planner.All[i].ID == back.ID {
+			planner.All[i] = *back
+		}
+	}
+	planner.AdmitNewcomers = true // it was asked for by name
+	if err := planner.Renew(back); err != nil {
+		return nil, &Misuse{err}
+	}
+	return d.Plans(planner, []device.Device{*back}, nil)
+}

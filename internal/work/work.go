@@ -1,0 +1,159 @@
+// Package work holds what is done in a job: to survey, allot, commission, prove, change
+// keys, restore and hand over. It prints nothing and asks nobody; whoever calls it, the
+// command line or another face, reads the words and shows the outcome.
+package work
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"janustat/core/advice"
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/core/ground"
+	"janustat/core/secret"
+	"janustat/internal/field"
+	"janustat/internal/job"
+	"janustat/internal/reach"
+)
+
+// Desk is a job laid out to be worked on.
+type Desk struct {
+	Job     *job.Job
+	Devices []device.Device // all that are known
+	Veil    *secret.Veil    // passwords in play, blanked out of what devices say
+	State   string          // the folder of this machine's own record
+	Log     *slog.Logger
+	Say     func(format string, args ...any) // progress for a person
+	// Around, if set, is put around the journal of writes.
+	Around func(commission.Journal) commission.Journal
+}
+
+// Misuse is an error of what was asked for: nothing was done.
+type Misuse struct{ Err error }
+
+// Error gives the text of the error.
+func (m *Misuse) Error() string { return m.Err.Error() }
+
+// Unwrap gives the error.
+func (m *Misuse) Unwrap() error { return m.Err }
+
+func misuse(format string, args ...any) error { return &Misuse{fmt.Errorf(format, args...)} }
+
+// Unfinished tells what work that was carried out has left to a person.
+type Unfinished struct{ Err error }
+
+// Error gives the text of the error.
+func (u *Unfinished) Error() string { return u.Err.Error() }
+
+// Unwrap gives the error.
+func (u *Unfinished) Unwrap() error { return u.Err }
+
+func unfinished(format string, args ...any) error { return &Unfinished{fmt.Errorf(format, args...)} }
+
+// troubled tells of a device that could not be worked on, with what to do about it.
+func troubled(label, reason string, next advice.Advice) error {
+	return &Unfinished{&advice.Error{Err: fmt.Errorf("%s %s. Next", label, reason), Next: next}}
+}
+
+// Subnet is the site's, as far as it is known.
+func (d *Desk) Subnet(ctx context.Context) netip.Prefix {
+	return field.SiteSubnet(ctx, d.Job, d.Devices)
+}
+
+// Save judges what is known and keeps it.
+func (d *Desk) Save(ctx context.Context) error {
+	field.Judge(d.Job.Sheet, d.Devices, d.Subnet(ctx))
+	return d.Job.Register.Save(ctx, d.Devices)
+}
+
+// Lay gives the subnets to work in and the addresses that visitors must not borrow.
+func (d *Desk) Lay(ctx context.Context, n *reach.Net) (*field.Subnets, func(netip.Addr) bool, error) {
+	site := d.Subnet(ctx)
+	reserved, err := field.Reserved(ctx, d.Job, d.Devices)
+	if err != nil {
+		return nil, nil, err
+	}
+	var blocks []ground.Block
+	if site.IsValid() {
+		blocks = d.Job.Sheet.BlocksIn(site)
+	}
+	given := map[netip.Addr]bool{}
+	for i := range d.Devices {
+		if d.Devices[i].Allotted != nil {
+			given[d.Devices[i].Allotted.Address] = true
+		}
+		for _, x := range d.Devices[i].Addresses {
+			given[x] = true
+		}
+	}
+	for _, r := range reserved {
+		if r.Range.From == r.Range.To {
+			given[r.Range.From] = true
+		}
+	}
+	reserved = slices.DeleteFunc(reserved, func(r ground.Reserved) bool { return r.Range.From == r.Range.To })
+	avoid := func(x netip.Addr) bool {
+		return given[x] ||
+			slices.ContainsFunc(reserved, func(r ground.Reserved) bool { return r.Range.Contains(x) }) ||
+			site.Bits() <= 24 && slices.ContainsFunc(blocks, func(b ground.Block) bool { return b.Range.Contains(x) })
+	}
+	return field.NewSubnets(n.Facts().Addresses, site, d.Job.Sheet.Survey.FactorySubnets, d.Job.Sheet.Network.NotOurs), avoid, nil
+}
+
+// Site makes ready to speak to devices.
+func (d *Desk) Site(ctx context.Context, n *reach.Net) (*field.Site, error) {
+	subnets, avoid, err := d.Lay(ctx, n)
+	if err != nil {
+		return nil, err
+	}
+	return &field.Site{Net: n, Subnets: subnets, Avoid: avoid, Veil: d.Veil}, nil
+}
+
+// Attempts keeps the budget of password tries: in the job, and on this machine. done is
+// to be called in the end.
+func (d *Desk) Attempts(ctx context.Context, n *reach.Net) (at job.Attempts, done func(), err error) {
+	ledger, err := job.OpenLedger(ctx, d.State)
+	if err != nil {
+		return job.Attempts{}, nil, fmt.Errorf("%w: nothing is offered to any device without it. Set JANUSTAT_STATE to a folder that can be written", err)
+	}
+	at = job.Attempts{Register: d.Job.Register, Ledger: ledger, Budget: d.Job.Sheet.Budget()}
+	if name := n.Facts().Name; strings.HasPrefix(name, "bench:") {
+		at.Wire = name
+	}
+	return at, func() { ledger.Close() }, nil
+}
+
+// Prover makes ready to speak to devices and to offer them passwords. done is to be
+// called in the end.
+func (d *Desk) Prover(ctx context.Context, n *reach.Net) (p field.Prover, done func(), err error) {
+	site, err := d.Site(ctx, n)
+	if err != nil {
+		return field.Prover{}, nil, err
+	}
+	attempts, done, err := d.Attempts(ctx, n)
+	return field.Prover{Site: site, Attempts: attempts}, done, err
+}
+
+// journal is where writes are recorded before and after they are sent.
+func (d *Desk) journal() commission.Journal {
+	if d.Around != nil {
+		return d.Around(d.Job.Register)
+	}
+	return d.Job.Register
+}
+
+// worker makes one of what is needed to carry out plans.
+func (d *Desk) worker(p field.Prover, crew int, watch func(commission.Plan, commission.Step, string)) commission.Worker {
+	return commission.Worker{
+		Site: p.Site, Journal: d.journal(), Attempts: p.Attempts, Place: commission.NewPlaces(crew), Watch: watch,
+	}
+}
+
+// now is the time that is written into the register.
+func now() time.Time { return time.Now() }
