@@ -2,6 +2,7 @@ package commission
 
 import (
 	"context"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -121,6 +122,18 @@ func TestADeviceThatNeverRestartsIsSaidTo(t *testing.T) {
 	assert.Equal(t, NeedsYou, r.Status)
 	assert.Contains(t, r.Reason, "does not restart to use it")
 	assert.Contains(t, r.Next.String(), "power it off and on")
+}
+
+// A restart that was lost on its way is asked for once more, and not waited for.
+func TestALostRestartIsAskedForAgain(t *testing.T) {
+	d := newToy()
+	d.needsBoot, d.deaf, d.noHands = true, 1, true
+	r := d.run(t.Context(), plan())
+	assert.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, newPlace, d.at)
+	assert.NotContains(t, d.log, "repowered")
+	restarts := slices.DeleteFunc(slices.Clone(d.log), func(s string) bool { return s != "write restart" })
+	assert.Len(t, restarts, 2)
 }
 
 // Every step has words for its time, and those of settings have all that prove and the

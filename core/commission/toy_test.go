@@ -63,6 +63,7 @@ type toy struct {
 	cuts        int           // how much it keeps of a password; 0 is all
 	hides       bool          // tells nobody whether it has an administrator
 	silentBoot  bool          // it uses an address after a restart, for which it does not ask
+	deaf        int           // it hears nothing of so many restarts
 	lazy        int           // it acts on a restart when it has been waited for
 	gatewayOnce bool          // it forgets its gateway when it gets an address, once
 	gatewayIn   bool          // it takes only a gateway in the subnet it is in
@@ -105,7 +106,7 @@ func (t *toy) Find(_ context.Context, _ Plan, places []netip.Addr) (netip.Addr, 
 
 func (t *toy) Return(ctx context.Context, p Plan, was netip.Addr, places []netip.Addr) (netip.Addr, bool, error) {
 	at, err := t.Find(ctx, p, places)
-	return at, at == was && t.lazy > 0, err
+	return at, at == was && (t.lazy > 0 || t.next != nil), err
 }
 
 func (t *toy) Repowered(ctx context.Context, p Plan, _ netip.Addr, places []netip.Addr) (netip.Addr, error) {

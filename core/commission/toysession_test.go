@@ -208,9 +208,14 @@ func (s *toySession) SetGateway(_ context.Context, g netip.Addr) error {
 
 func (s *toySession) Restart(context.Context) error {
 	s.note("write restart")
-	if s.lazy == 0 {
-		s.boot()
+	if s.deaf > 0 {
+		s.deaf--
+		return ErrReplyLost
 	}
+	if s.lazy > 0 { // it says that it will
+		return nil
+	}
+	s.boot()
 	return ErrReplyLost
 }
 

@@ -24,6 +24,7 @@ const (
 	ResetLimit   = 40 * time.Second // to turn up where it was, after a reset whose answer was lost
 	maxPasses    = 4                // readings until nothing differs
 	maxBreaks    = 8                // conversations that broke off and were taken up again
+	maxMoves     = 6                // times that it moved or restarted, which is no failed reading
 )
 
 // Worker commissions devices, one per call of Run.
@@ -99,9 +100,9 @@ type run struct {
 	taken   map[Step]int // how often it has taken a setting
 	left    []Step       // due in this pass, after the one that is being written
 	phase   int          // grows when it was moved or restarted
-	// What became of its address: it has taken it, it was restarted after that, it stayed
-	// where it was when told to go, and was waited for then.
-	addressed, restarted, stayed, waited bool
+	// What became of its address: it has taken it, it was restarted after that (unsure: and
+	// has not said so), it stayed where it was when told to go, and was waited for then.
+	addressed, restarted, unsure, stayed, waited bool
 
 	deferred error           // trouble that the rest did not wait for
 	given    map[string]bool // further users given a password in this run that has not opened it yet
@@ -253,8 +254,9 @@ func (r *run) all(ctx context.Context) error {
 	if err := r.find(ctx, StepFind, FindLimit); err != nil {
 		return err
 	}
-	for pass, breaks := 0, 0; pass < maxPasses; {
-		done, err := r.pass(ctx, pass == 0)
+	for pass, breaks, moves := 0, 0, 0; pass < maxPasses; {
+		phase := r.phase
+		done, err := r.pass(ctx, pass == 0 && moves == 0)
 		switch {
 		case errors.Is(err, ErrWindow) && ctx.Err() == nil:
 			if r.repowered[r.window] {
@@ -274,6 +276,11 @@ func (r *run) all(ctx context.Context) error {
 			continue
 		case done || err != nil:
 			return err
+		}
+		// One that has moved or restarted in between has been no further than that.
+		if r.phase != phase && moves < maxMoves {
+			moves++
+			continue
 		}
 		// A write that got lost says nothing of whether the device keeps what it takes.
 		if r.unknown && breaks < maxBreaks {

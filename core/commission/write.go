@@ -143,7 +143,7 @@ func (r *run) address(ctx context.Context) error {
 		return err
 	}
 	r.phase++
-	r.addressed, r.restarted = true, false
+	r.addressed, r.restarted, r.unsure = true, false, false
 	if restart {
 		return r.restart(ctx, slices.Contains(r.left, StepGateway), "to use the new address")
 	}
@@ -195,7 +195,9 @@ func (r *run) restart(ctx context.Context, withGateway bool, why string) error {
 		return err
 	}
 	r.phase++
-	r.restarted = true
+	// Where its word of it was lost, the question may have been lost as well: a device that
+	// is still where it was is asked once more, and not waited for.
+	r.restarted, r.unsure = err == nil || r.unsure, err != nil
 	if err := r.find(ctx, StepReturn, ReturnLimit); err != nil {
 		return err
 	}
@@ -222,6 +224,7 @@ func (r *run) stay(ctx context.Context) (done bool, err error) {
 			return true, trouble(err, advice.Say("power it off and on, then run %s again", advice.Commission), "has taken its address, and does not restart to use it")
 		}
 		r.at, r.result.At = at, at
+		r.phase++
 	default:
 		return false, nil
 	}

@@ -16,8 +16,15 @@ import (
 type Veil struct {
 	mu    sync.RWMutex
 	known map[string]bool
-	forms []string // of all, the longest first
+	forms []string // of all
+	// Forms by their beginnings and ends: a job of a thousand devices has some ten
+	// thousand, and each word of each device is held against them.
+	begin, end map[key][]string
+	longest    int
 }
+
+// key is the beginning or the end of a form.
+type key [edge]byte
 
 // hidable is how many bytes a secret has that is blanked: a shorter one stands in
 // too much that is harmless.
@@ -38,15 +45,23 @@ func (v *Veil) Add(list ...Password) {
 			v.known = map[string]bool{}
 		}
 		v.known[p.plain] = true
-		v.forms = append(v.forms, forms(p.plain)...)
-	}
-	slices.SortFunc(v.forms, func(a, b string) int {
-		if len(a) != len(b) {
-			return len(b) - len(a)
+		for _, form := range forms(p.plain) {
+			v.add(form)
 		}
-		return strings.Compare(a, b)
-	})
-	v.forms = slices.Compact(v.forms)
+	}
+}
+
+func (v *Veil) add(form string) {
+	begin, end := key([]byte(form[:edge])), key([]byte(form[len(form)-edge:]))
+	if slices.Contains(v.begin[begin], form) {
+		return
+	}
+	if v.begin == nil {
+		v.begin, v.end = map[key][]string{}, map[key][]string{}
+	}
+	v.forms = append(v.forms, form)
+	v.begin[begin], v.end[end] = append(v.begin[begin], form), append(v.end[end], form)
+	v.longest = max(v.longest, len(form))
 }
 
 // forms are the ways in which a device may write a secret back: as it is, as XML,
@@ -70,12 +85,41 @@ func (v *Veil) Text(s string) string {
 	}
 	v.mu.RLock()
 	defer v.mu.RUnlock()
-	for _, form := range v.forms {
-		if strings.Contains(s, form) {
-			s = strings.ReplaceAll(s, form, mask)
+	var out strings.Builder
+	from := 0
+	for _, m := range v.find([]byte(s)) {
+		out.WriteString(s[from:m.from])
+		out.WriteString(mask)
+		from = m.to
+	}
+	if from == 0 {
+		return s
+	}
+	out.WriteString(s[from:])
+	return out.String()
+}
+
+// span is a piece of text or bytes.
+type span struct{ from, to int }
+
+// find gives where known passwords stand, those that overlap together. The lock is held.
+func (v *Veil) find(b []byte) (out []span) {
+	if len(v.forms) == 0 {
+		return nil
+	}
+	for i := 0; i+edge <= len(b); i++ {
+		for _, form := range v.begin[key(b[i:i+edge])] {
+			if !bytes.HasPrefix(b[i:], []byte(form)) {
+				continue
+			}
+			if n := len(out); n > 0 && out[n-1].to > i {
+				out[n-1].to = max(out[n-1].to, i+len(form))
+			} else {
+				out = append(out, span{i, i + len(form)})
+			}
 		}
 	}
-	return s
+	return out
 }
 
 // edge is how many bytes of a secret give it away at the end or the beginning of a
@@ -91,29 +135,38 @@ func (v *Veil) Bytes(b []byte) (found bool) {
 	}
 	v.mu.RLock()
 	defer v.mu.RUnlock()
-	for _, form := range v.forms {
-		for at := 0; ; {
-			i := bytes.Index(b[at:], []byte(form))
-			if i < 0 {
-				break
-			}
-			clear(b[at+i : at+i+len(form)])
-			at, found = at+i+len(form), true
-		}
-		if len(b) < len(form) && strings.Contains(form, string(b)) { // a piece out of its middle
-			clear(b)
-			return true
-		}
-		for n := min(len(b), len(form)-1); n >= edge; n-- {
-			if string(b[len(b)-n:]) == form[:n] {
-				clear(b[len(b)-n:])
-				found = true
-			}
-			if string(b[:n]) == form[len(form)-n:] {
-				clear(b[:n])
-				found = true
+	if len(b) < v.longest { // a piece out of the middle of one?
+		for _, form := range v.forms {
+			if len(b) < len(form) && strings.Contains(form, string(b)) {
+				clear(b)
+				return true
 			}
 		}
 	}
-	return found
+	// All is found before anything is cleared.
+	spans := append(v.find(b), v.cut(b)...)
+	for _, s := range spans {
+		clear(b[s.from:s.to])
+	}
+	return len(spans) > 0
+}
+
+// cut gives the piece at the end that begins a password, and the one at the beginning
+// that ends one. The lock is held.
+func (v *Veil) cut(b []byte) (out []span) {
+	for i := max(0, len(b)-v.longest); i+edge <= len(b); i++ {
+		for _, form := range v.begin[key(b[i:i+edge])] {
+			if strings.HasPrefix(form, string(b[i:])) {
+				out = append(out, span{i, len(b)})
+			}
+		}
+	}
+	for n := edge; n <= min(len(b), v.longest); n++ {
+		for _, form := range v.end[key(b[n-edge:n])] {
+			if strings.HasSuffix(form, string(b[:n])) {
+				out = append(out, span{0, n})
+			}
+		}
+	}
+	return out
 }

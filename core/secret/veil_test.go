@@ -2,6 +2,7 @@ package secret
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -58,4 +59,30 @@ func FuzzVeil(f *testing.F) {
 			assert.NotContains(t, string(b), word)
 		}
 	})
+}
+
+// Passwords that stand in each other leave nothing over.
+func TestVeilHidesWhatOverlaps(t *testing.T) {
+	var v Veil
+	v.Add(New("Quay-Light"), New("Light-1977"), New("Quay-Lights"))
+	assert.Equal(t, "a (password) b", v.Text("a Quay-Light-1977 b"))
+	assert.Equal(t, "a (password) b (password)", v.Text("a Quay-Lights b Light-1977"))
+	b := []byte("Quay-Light-1977")
+	assert.True(t, v.Bytes(b))
+	assert.Equal(t, make([]byte, len(b)), b)
+}
+
+// What a device says costs the same, however many passwords a job has.
+func BenchmarkVeil(b *testing.B) {
+	for _, n := range []int{10, 1000} {
+		var v Veil
+		for i := range n {
+			v.Add(New(fmt.Sprintf("%x-Harbour-%d", i*7919, i)))
+		}
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			for b.Loop() {
+				v.Text("Oakhollow Porch S, firmware 3.1.7, time zone CET-1CEST,M3.5.0,M10.5.0/3")
+			}
+		})
+	}
 }

@@ -3,6 +3,7 @@ package field
 import (
 	"crypto/rand"
 	"fmt"
+	"iter"
 	"maps"
 	"net/netip"
 	"slices"
@@ -47,7 +48,7 @@ const asksAll = 2
 // those heard that stayed silent.
 func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
 	begun, to := time.Now(), groupsFor(v)
-	for i, at := range probeAt {
+	for i, at := range r.moments(subnet) {
 		if !r.wait(at - time.Since(begun)) {
 			return
 		}
@@ -79,6 +80,24 @@ func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
 	}
 	if r.wait(quietAfter) {
 		r.askUsual(subnet, v)
+	}
+}
+
+// moments are when discovery is sent. Where many answer, each has less of the LAN and of
+// this laptop, so those that stay silent are asked for longer. That is looked at when it
+// matters, since most are heard after the first question.
+func (r *surveyRun) moments(subnet netip.Prefix) iter.Seq2[int, time.Duration] {
+	return func(yield func(int, time.Duration) bool) {
+		for i, at := range probeAt {
+			if !yield(i, at) {
+				return
+			}
+		}
+		for i, at := range probeLateAt {
+			if len(r.hostsIn(subnet)) <= manyHosts || len(r.silent(subnet)) == 0 || !yield(len(probeAt)+i, at) {
+				return
+			}
+		}
 	}
 }
 

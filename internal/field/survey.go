@@ -41,6 +41,9 @@ const (
 // repeated as SOAP-over-UDP 1.1 demands of unreliable delivery.
 var probeAt = []time.Duration{0, 300 * time.Millisecond, 700 * time.Millisecond, 1200 * time.Millisecond}
 
+// probeLateAt are further ones in a subnet of many hosts.
+var probeLateAt = []time.Duration{2500 * time.Millisecond, 4500 * time.Millisecond, 7 * time.Second}
+
 // visitAgain is how long after all its addresses were claimed a subnet is tried once more.
 const visitAgain = 5 * time.Second
 

@@ -9,7 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"runtime"
+	"runtime/debug"
 	"time"
 
 	"filippo.io/age"
@@ -130,8 +130,8 @@ func OpenKeyring(path, passphrase string) (*Keyring, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: it is empty", ErrPassphrase)
 	}
+	defer roomForScrypt()()
 	plain, err := age.Decrypt(bytes.NewReader(data), id)
-	runtime.GC() // what scrypt has taken is free for the next time, and not taken twice
 	var mismatch *age.NoIdentityMatchError
 	if errors.As(err, &mismatch) {
 		return nil, ErrPassphrase
@@ -159,6 +159,13 @@ func OpenKeyring(path, passphrase string) (*Keyring, error) {
 // laptop that carries a whole site beside it.
 const usualWork = 17
 
+// roomForScrypt gives memory that is not used back before scrypt takes its 128 MB, and
+// what scrypt has taken after it: neither is held beside the other.
+func roomForScrypt() (after func()) {
+	debug.FreeOSMemory()
+	return debug.FreeOSMemory
+}
+
 // SetWork makes Save spend another work factor of scrypt, a power of two from 10
 // to 22, on the passphrase. Lower than the usual one is for tests.
 func (k *Keyring) SetWork(factor int) { k.work = factor }
@@ -178,8 +185,8 @@ func (k *Keyring) Save() error {
 	}
 	to.SetWorkFactor(cmp.Or(k.work, usualWork))
 	var out bytes.Buffer
+	defer roomForScrypt()()
 	w, err := age.Encrypt(&out, to)
-	runtime.GC() // as when it is opened
 	if err != nil {
 		return fmt.Errorf("keyring: %w", err)
 	}
