@@ -22,7 +22,7 @@ const (
 	// ServiceLimit is how long a device that has restarted may answer without its service.
 	ServiceLimit = 3 * time.Minute
 	ResetLimit   = 40 * time.Second // to turn up where it was, after a reset whose answer was lost
-	maxPasses    = 4                // readings until nothing differs
+	maxPasses    = 3                // readings until nothing differs
 	maxBreaks    = 8                // conversations that broke off and were taken up again
 	maxMoves     = 6                // times that it moved or restarted, which is no failed reading
 )

@@ -144,9 +144,17 @@ func (r *surveyRun) floods() (out []Flood) {
 			all = append(all, loud{a.datagrams, Flood{MAC: mac, What: fmt.Sprintf("sent %d announcements and answers", a.datagrams)}})
 		}
 	}
+	// Those that told what they are, are no names of a stranger: new devices share the
+	// address that their maker gave them.
+	devices := map[netip.Addr]int{}
+	for h := range r.heard {
+		if r.read[h.mac] {
+			devices[h.addr]++
+		}
+	}
 	for at, n := range r.holders {
-		if n > floodHolders {
-			all = append(all, loud{n, Flood{Address: at, What: fmt.Sprintf("is claimed by %d hosts", n)}})
+		if n -= devices[at]; n > floodHolders {
+			all = append(all, loud{n, Flood{Address: at, What: fmt.Sprintf("is claimed by %d hosts that say nothing of themselves", n)}})
 		}
 	}
 	slices.SortFunc(all, func(x, y loud) int {

@@ -103,6 +103,29 @@ func TestAnAddressThatThousandsClaimIsNamed(t *testing.T) {
 	}
 }
 
+// Cartons of new devices share the address that their maker gave them: that is no flood.
+func TestManyNewDevicesAtOneAddressAreNoFlood(t *testing.T) {
+	n, _, _ := siteWithSocket(t, `site: Quillmere Ferry Terminal
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: VD420-77, count: 70}
+`)
+	f := findingsWith(t, n, Survey{Enough: func(f *Findings) bool { return described(f) == 70 }})
+	assert.True(t, f.Enough)
+	assert.Empty(t, f.Floods)
+}
+
+// described counts the devices whose service was read.
+func described(f *Findings) int {
+	macs := map[device.MAC]bool{}
+	for _, s := range f.Sightings {
+		if s.By == ByService {
+			macs[s.MAC] = true
+		}
+	}
+	return len(macs)
+}
+
 func TestTensOfThousandsOfRecordsAreNotAllRead(t *testing.T) {
 	var records []byte
 	m := new(dns.Msg)
