@@ -173,6 +173,12 @@ type Check struct {
 	Want, Got string
 }
 
+// Proof is a comparison with what is known of why it did not hold.
+type Proof struct {
+	Check
+	Refused bool // the device refused to have it so
+}
+
 func only(is bool, c Check) []Check {
 	if !is {
 		return nil
@@ -226,10 +232,13 @@ func Soft() (out []Step) {
 }
 
 // Proofs compares what was found with what is planned, setting by setting.
-func Proofs(p Plan, f Found) (out []Check) {
+func Proofs(p Plan, f Found) (out []Proof) {
 	for _, s := range table {
 		if s.proofs != nil && !(s.static && p.Target.DHCP && s.soft) {
-			out = append(out, s.proofs(p, f)...)
+			refused := s.soft && p.refusedBefore(s.name, f)
+			for _, c := range s.proofs(p, f) {
+				out = append(out, Proof{c, refused && !c.OK})
+			}
 		}
 	}
 	return out

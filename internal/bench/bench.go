@@ -28,7 +28,9 @@ type Bench struct {
 // Start brings a site up and returns once every host answers. Stop ends it.
 func Start(ctx context.Context, site *Site, logs *Log) (*Bench, error) {
 	ctx, cancel := context.WithCancel(ctx)
-	b := &Bench{site: site, sw: NewSwitch(site.Loss, site.Delay, site.Seed), logs: logs, cancel: cancel}
+	sw := NewSwitch(site.Loss, site.Delay, site.Seed)
+	sw.pace = site.Pace
+	b := &Bench{site: site, sw: sw, logs: logs, cancel: cancel}
 	for i := range site.Others {
 		if err := b.startOther(ctx, &site.Others[i]); err != nil {
 			b.Stop()

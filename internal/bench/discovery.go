@@ -145,7 +145,7 @@ func (t *targetService) take(c groupConn, msg *element, from net.Addr) {
 	t.logs.add(Event{Host: t.host.id, From: from.String(), What: EventDiscovery, Op: action, OK: true})
 	relates := msg.find("Header", "MessageID").value()
 	// Answers to multicast are spread over APP_MAX_DELAY (2005/04, 2.4).
-	time.AfterFunc(mrand.N(appMaxDelay), func() { t.send(c, action, relates, answer, from) })
+	time.AfterFunc(mrand.N(t.host.port.sw.pace.Of(appMaxDelay)), func() { t.send(c, action, relates, answer, from) })
 }
 
 // matches applies the rule of types: every one asked for must be ours.

@@ -19,6 +19,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"janustat/core/device"
+	"janustat/internal/pace"
 )
 
 //go:embed sites
@@ -28,6 +29,7 @@ var builtin embed.FS
 type Site struct {
 	Name    string           `yaml:"site"`
 	Seed    uint64           `yaml:"seed"`
+	Pace    pace.Pace        `yaml:"pace"`  // how many times sooner discovery is answered than APP_MAX_DELAY allows
 	Loss    float64          `yaml:"loss"`  // share of frame deliveries lost, 0 to 1
 	Delay   time.Duration    `yaml:"delay"` // of every delivery
 	Faults  Faults           `yaml:"faults"`

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"janustat/core/device"
+	"janustat/internal/pace"
 	"janustat/internal/speak/arp"
 )
 
@@ -23,7 +24,8 @@ type Switch struct {
 	loss  float64       // share of deliveries dropped, 0 to 1
 	delay time.Duration // of every delivery
 	seed  uint64
-	count uint64 // ports made, which seeds each port's own chance
+	pace  pace.Pace // of what is plugged in
+	count uint64    // ports made, which seeds each port's own chance
 }
 
 // NewSwitch makes a switch. The same seed gives each port the same chances.

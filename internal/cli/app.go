@@ -22,6 +22,7 @@ import (
 	"janustat/core/ground"
 	"janustat/core/secret"
 	"janustat/internal/job"
+	"janustat/internal/pace"
 	"janustat/internal/reach"
 	"janustat/internal/wire"
 	"janustat/internal/work"
@@ -44,6 +45,8 @@ type App struct {
 	// Journal, if set, is put around the journal of a commissioning: a test of what an
 	// interruption does looks in there.
 	Journal func(commission.Journal) commission.Journal
+	// Pace is that of the times of protocols, for tests on a bench that keeps up with it.
+	Pace pace.Pace
 	// KeyWork, if set, is the scrypt work factor of keyrings written, for tests.
 	KeyWork int
 
@@ -301,6 +304,7 @@ func (a *App) withNet(ctx context.Context, patience time.Duration, f func(contex
 		a.say("note: IPv4 forwarding is on here; the kernel may disturb visitors (sysctl net.ipv4.ip_forward=0 while you work)")
 	}
 	n := reach.New(w)
+	n.Pace = a.Pace
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	go a.mindLink(ctx, n, patience, stop)

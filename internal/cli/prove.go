@@ -109,12 +109,20 @@ func (a *App) printProofs(proofs []field.Proof, failed int, inClear map[int64]bo
 	fmt.Fprintln(a.Out)
 	for i := range proofs {
 		for _, c := range proofs[i].Checks {
+			if c.Refused {
+				fmt.Fprintf(a.Out, "%s %s: the device refuses %s, and has %s: set it at its own page\n", proofs[i].Device.Tag, a.paint(a.Out, workStyle, c.Name), c.Want, cmp.Or(c.Got, "none"))
+			}
 			if !c.OK {
 				fmt.Fprintf(a.Out, "%s %s: should be %s, is: %s\n", proofs[i].Device.Tag, a.paint(a.Out, badStyle, c.Name), c.Want, c.Got)
 			}
 		}
 	}
 	held := "every check held"
+	if slices.ContainsFunc(proofs, func(p field.Proof) bool {
+		return slices.ContainsFunc(p.Checks, func(c field.Check) bool { return c.Refused })
+	}) {
+		held += ", but for what devices refuse"
+	}
 	if a.printLeft(proofs) {
 		held += " so far"
 	}
@@ -167,6 +175,8 @@ func checkCell(checks []field.Check, name string) cell {
 	switch {
 	case at < 0:
 		return cell{text: "–", style: &faintStyle}
+	case checks[at].Refused:
+		return cell{text: "refused", style: &workStyle}
 	case checks[at].Left > 0:
 		return cell{text: fmt.Sprintf("%d left", checks[at].Left), style: &workStyle}
 	case checks[at].OK:

@@ -88,6 +88,7 @@ func TestASettingsWindowIsWaitedFor(t *testing.T) {
 	t.Parallel()
 	site, err := bench.Parse([]byte(`
 site: Window
+pace: 1
 seed: 6
 laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
 devices:

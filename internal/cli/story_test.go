@@ -18,6 +18,7 @@ import (
 	"janustat/internal/bench"
 	"janustat/internal/bench/benchtest"
 	"janustat/internal/e2e/driver"
+	"janustat/internal/pace"
 )
 
 func TestMain(m *testing.M) { os.Exit(driver.Run(m, 6)) }
@@ -27,6 +28,7 @@ type crew struct {
 	t    testing.TB
 	dir  string
 	wire string
+	pace pace.Pace
 	logs *bench.Log
 	// printed is all that commands printed, but for `key show`, which is to print a password.
 	bench   *bench.Bench
@@ -44,8 +46,9 @@ func hire(t testing.TB, site string, begin ...string) *crew {
 // hireOn does so for a site that is there already. When the test ends, nothing
 // that was written or printed may hold a password that any device ever had.
 func hireOn(t testing.TB, site *bench.Site, begin ...string) *crew {
+	hurried := benchtest.Hurry(site)
 	socket, logs, b := benchtest.StartSite(t, site)
-	c := &crew{t: t, dir: filepath.Join(t.TempDir(), "job"), wire: "bench:" + socket, logs: logs, bench: b, printed: &strings.Builder{}, ran: map[string]bool{}}
+	c := &crew{t: t, pace: hurried, dir: filepath.Join(t.TempDir(), "job"), wire: "bench:" + socket, logs: logs, bench: b, printed: &strings.Builder{}, ran: map[string]bool{}}
 	t.Cleanup(c.assertNothingLeaked)
 	c.must(append([]string{"begin", c.dir}, begin...)...)
 	return c
@@ -58,7 +61,7 @@ func (c *crew) run(stdin string, args ...string) (code int, stdout, stderr strin
 
 func (c *crew) runUntil(ctx context.Context, stdin string, args ...string) (code int, stdout, stderr string) {
 	var out, errs bytes.Buffer
-	a := App{In: strings.NewReader(stdin), Out: &out, Err: &errs, Getenv: func(k string) string {
+	a := App{Pace: c.pace, KeyWork: cheapKey, In: strings.NewReader(stdin), Out: &out, Err: &errs, Getenv: func(k string) string {
 		switch k {
 		case "JANUSTAT_PASSPHRASE":
 			return "ferry at quillmere"
@@ -371,3 +374,6 @@ func TestAPulledCableIsTold(t *testing.T) {
 	assert.Empty(t, out)
 	assert.Contains(t, errs, "plug the cable in")
 }
+
+// cheapKey is a scrypt work factor for hundreds of commands.
+const cheapKey = 10

@@ -113,6 +113,7 @@ func (a *App) gather(ctx context.Context) (lan.Facts, error) {
 		f.Adapters = []lan.Adapter{{Name: w.Facts().Name, MAC: w.Facts().MAC, Up: true, Link: true, Addresses: w.Facts().Addresses}}
 	}
 	n := reach.New(w)
+	n.Pace = a.Pace
 	defer n.Close()
 	gateway := site.gateway
 	for _, x := range f.Adapters {

@@ -32,7 +32,7 @@ func OtherServers(ctx context.Context, n *reach.Net) ([]job.Offer, error) {
 		if err := askDHCP(n, id); err != nil {
 			return found, err
 		}
-		for t := time.NewTimer(time.Second); t != nil; {
+		for t := time.NewTimer(n.Pace.Of(time.Second)); t != nil; {
 			select {
 			case o := <-heard:
 				known := false

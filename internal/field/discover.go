@@ -49,7 +49,7 @@ const asksAll = 2
 func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
 	begun, to := time.Now(), groupsFor(v)
 	for i, at := range r.moments(subnet) {
-		if !r.wait(at - time.Since(begun)) {
+		if !r.wait(at - r.pace.Since(begun)) {
 			return
 		}
 		many := len(r.silent(subnet)) > manyHosts
@@ -235,7 +235,7 @@ var membersAt = []time.Duration{0, 500 * time.Millisecond, 1100 * time.Milliseco
 func (r *surveyRun) askMembers() {
 	begun := time.Now()
 	for _, at := range membersAt {
-		if !r.wait(at-time.Since(begun)) || r.hasQuerier("igmp") {
+		if !r.wait(at-r.pace.Since(begun)) || r.hasQuerier("igmp") {
 			return
 		}
 		if err := r.Net.AskMembers(); err != nil {
@@ -243,7 +243,7 @@ func (r *surveyRun) askMembers() {
 			return
 		}
 	}
-	r.wait(membership.MaxResponse)
+	r.pause(membership.MaxResponse) // which is said in the question
 }
 
 // hasQuerier reports whether somebody else asks for group members by a protocol.
@@ -276,7 +276,7 @@ func (r *surveyRun) discoverDHCP() {
 			return
 		}
 	}
-	for r.serverLooks() && time.Since(r.begun) < dhcpLate {
+	for r.serverLooks() && r.pace.Since(r.begun) < dhcpLate {
 		if !r.wait(countEvery) {
 			return
 		}
@@ -294,7 +294,7 @@ func (r *surveyRun) serverLooks() bool {
 
 // hearLook takes such a question.
 func (r *surveyRun) hearLook(p arp.Packet) {
-	if p.Op != arp.Request || time.Since(r.begun) > dhcpAsks*dhcpEvery {
+	if p.Op != arp.Request || r.pace.Since(r.begun) > dhcpAsks*dhcpEvery {
 		return
 	}
 	r.mu.Lock()

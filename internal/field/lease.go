@@ -167,9 +167,9 @@ func (r *leaseRun) hear(h reach.Heard) {
 }
 
 func (r *leaseRun) serve(ctx context.Context) error {
-	look := time.NewTicker(askServers)
+	look := time.NewTicker(r.Net.Pace.Of(askServers))
 	defer look.Stop()
-	meet := time.NewTicker(meetEvery)
+	meet := time.NewTicker(r.Net.Pace.Of(meetEvery))
 	defer meet.Stop()
 	var ended <-chan time.Time
 	for {
@@ -180,7 +180,7 @@ func (r *leaseRun) serve(ctx context.Context) error {
 		case !leased:
 			ended = nil
 		case ended == nil && !r.Stay:
-			ended = time.After(takeUp)
+			ended = time.After(r.Net.Pace.Of(takeUp))
 		}
 		select {
 		case q := <-r.asks:
@@ -249,7 +249,7 @@ func (r *leaseRun) check(ctx context.Context, c *clientState) {
 	go func() {
 		probing, cancel := context.WithCancel(ctx)
 		defer cancel()
-		err := acd.Begin(probing, r.Net, acd.Given, r.Net.Facts().MAC, address, mac).Wait(ctx)
+		err := acd.Begin(probing, r.Net, acd.Given.At(r.Net.Pace), r.Net.Facts().MAC, address, mac).Wait(ctx)
 		select {
 		case r.checked <- checkedAddress{mac, err}:
 		case <-ctx.Done():

@@ -49,10 +49,12 @@ func startLeasing(t *testing.T) (*leasing, string, *bench.Bench) {
 func startLeasingOn(t *testing.T, text string, by func(wire.Wire) wire.Wire) (*leasing, string, *bench.Bench) {
 	site, err := bench.Parse([]byte(text))
 	require.NoError(t, err)
+	hurried := benchtest.Hurry(site)
 	path, _, b := benchtest.StartSite(t, site)
 	w, err := wire.DialBench(path)
 	require.NoError(t, err)
 	n := reach.New(by(w))
+	n.Pace = hurried
 	t.Cleanup(func() { n.Close() })
 	l := &leasing{told: map[device.MAC][]string{}}
 	l.Leaser = Leaser{
@@ -114,7 +116,7 @@ func (u *unconfirmed) Write(frame []byte) error {
 func TestLeaseWaitsForDevicesAtTheirAddresses(t *testing.T) {
 	t.Parallel()
 	var lossy *unconfirmed
-	l, _, b := startLeasingOn(t, strings.Replace(bareSite, "ask_every: 1s", "ask_every: 6s", 1), func(w wire.Wire) wire.Wire {
+	l, _, b := startLeasingOn(t, strings.Replace(bareSite, "ask_every: 1s", "ask_every: 2s", 1), func(w wire.Wire) wire.Wire {
 		lossy = &unconfirmed{Wire: w}
 		return lossy
 	})

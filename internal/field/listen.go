@@ -104,7 +104,7 @@ func (l Listening) ask(ctx context.Context, own []netip.Prefix) {
 		if round == 0 {
 			_, _ = arp.Sweep(ctx, l.Net.Send, mac, l.Subnets.Sweep(), l.Rate)
 		}
-		t := time.NewTimer(time.Second)
+		t := time.NewTimer(l.Net.Pace.Of(time.Second))
 		select {
 		case <-t.C:
 		case <-ctx.Done():

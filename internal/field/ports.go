@@ -39,7 +39,7 @@ type portHeard struct {
 func (r *surveyRun) askPorts(subnet netip.Prefix, v *reach.Visitor, moments []time.Duration) {
 	begun := time.Now()
 	for _, at := range moments {
-		if !r.wait(at - time.Since(begun)) {
+		if !r.wait(at - r.pace.Since(begun)) {
 			return
 		}
 		for _, h := range r.hostsIn(subnet) {

@@ -21,6 +21,8 @@ type Check struct {
 	Want string `json:"want,omitempty"`
 	Got  string `json:"got,omitempty"`
 	Left int    `json:"left,omitempty"` // passwords not offered yet, for the budget of tries
+	// Refused tells that it is not as it should be because the device takes it in no way.
+	Refused bool `json:"refused,omitempty"`
 }
 
 // Proof is what proving one device gave.
@@ -119,7 +121,7 @@ func (p Prover) proveOnce(ctx context.Context, d device.Device, plan commission.
 	probeCtx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	// The probe finds anyone else on the address while the device is read.
-	alone := acd.Begin(probeCtx, p.Site.Net, acd.Borrowed, p.Site.Net.Facts().MAC, plan.Target.Address, append(slices.Clone(plan.Ports), plan.MAC)...)
+	alone := acd.Begin(probeCtx, p.Site.Net, acd.Borrowed.At(p.Site.Net.Pace), p.Site.Net.Facts().MAC, plan.Target.Address, append(slices.Clone(plan.Ports), plan.MAC)...)
 	read := p.read
 	if plan.Manner != commission.ByService {
 		read = p.meet

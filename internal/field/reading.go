@@ -44,7 +44,7 @@ func (r *surveyRun) readOne(key hearing, v *reach.Visitor) {
 	r.mu.Unlock()
 	r.spawn(func() {
 		if key.addr.Is6() && v != nil {
-			if !r.wait(v6Patience - time.Since(r.begun)) {
+			if !r.wait(v6Patience - r.pace.Since(r.begun)) {
 				return
 			}
 			r.mu.Lock()

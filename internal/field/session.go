@@ -155,7 +155,7 @@ func (s *Site) endpointOf(ctx context.Context, v *reach.Visitor, mac device.MAC,
 				return ""
 			}
 		}
-		t := time.NewTimer(whoEvery)
+		t := time.NewTimer(s.Net.Pace.Of(whoEvery))
 		select {
 		case e := <-told:
 			t.Stop()

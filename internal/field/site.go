@@ -14,6 +14,7 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/secret"
+	"janustat/internal/pace"
 	"janustat/internal/reach"
 	"janustat/internal/speak/acd"
 	"janustat/internal/speak/onvif"
@@ -112,7 +113,7 @@ func (s *Site) comeBack(ctx context.Context, p commission.Plan, watch returning,
 		stayed bool
 	}
 	back := make(chan coming, 1)
-	watch.begun, watch.last = time.Now(), time.Now()
+	watch.begun, watch.last, watch.pace = time.Now(), time.Now(), s.Net.Pace
 	stop := s.Net.HearClaims(p.MAC, func(c reach.Claim) {
 		if c.MAC == p.MAC && watch.heard(c, time.Now()) {
 			select {
@@ -140,8 +141,9 @@ type returning struct {
 	was         netip.Addr
 	places      []netip.Addr
 	begun, last time.Time // last: when it was last heard at was
-	patient     bool      // one that stays where it is has not been away
-	stayed      bool      // it has not been away for as long as it was waited for
+	pace        pace.Pace
+	patient     bool // one that stays where it is has not been away
+	stayed      bool // it has not been away for as long as it was waited for
 }
 
 // heard reports whether a claim means that the device is back.
@@ -152,10 +154,10 @@ func (r *returning) heard(c reach.Claim, now time.Time) bool {
 	if c.Address != r.was || c.Announced {
 		return true
 	}
-	silence := now.Sub(r.last)
+	silence, away := now.Sub(r.last), r.pace.Of(awayAfter)
 	r.last = now
-	r.stayed = silence <= awayAfter && !r.patient && now.Sub(r.begun) > staysPut
-	return silence > awayAfter || r.stayed
+	r.stayed = silence <= away && !r.patient && now.Sub(r.begun) > r.pace.Of(staysPut)
+	return silence > away || r.stayed
 }
 
 // Open implements commission.Site. A device that answers ARP may take a while
@@ -183,7 +185,7 @@ func (s *Site) Open(ctx context.Context, p commission.Plan, at netip.Addr) (comm
 			return &session{Client: c, by: by, path: path, site: s, plan: p, at: at, visitor: v}, nil
 		}
 		c.Close()
-		t := time.NewTimer(openEvery)
+		t := time.NewTimer(s.Net.Pace.Of(openEvery))
 		select {
 		case <-t.C:
 		case <-s.Net.Done():
@@ -208,7 +210,7 @@ func secured(p commission.Plan) string {
 
 // Claim implements commission.Site. The device's own MAC is no conflict.
 func (s *Site) Claim(ctx context.Context, p commission.Plan) commission.Claim {
-	return claim{acd.Begin(ctx, s.Net, acd.Given, s.Net.Facts().MAC, p.Target.Address, append(slices.Clone(p.Ports), p.MAC)...)}
+	return claim{acd.Begin(ctx, s.Net, acd.Given.At(s.Net.Pace), s.Net.Facts().MAC, p.Target.Address, append(slices.Clone(p.Ports), p.MAC)...)}
 }
 
 type claim struct{ *acd.Probe }

@@ -14,6 +14,7 @@ import (
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/internal/job"
+	"janustat/internal/pace"
 	"janustat/internal/reach"
 	"janustat/internal/speak/arp"
 	"janustat/internal/speak/wsd"
@@ -88,6 +89,7 @@ type surveyRun struct {
 	ctx   context.Context
 	ask   chan struct{} // places for reading devices
 	begun time.Time
+	pace  pace.Pace
 	// reader reads a device; a replay reads it from what was captured.
 	reader func(v *reach.Visitor, key hearing, m *wsd.Match) (device.Sighting, error)
 	event  func(happening) // tells a watcher; may be nil
@@ -129,6 +131,9 @@ func newRun(ctx context.Context, s Survey) *surveyRun {
 		subnets: map[netip.Prefix]bool{}, visitors: map[netip.Prefix]*reach.Visitor{},
 		services: map[string]bool{}, ports: map[portHeard]bool{}, open: map[portHeard]bool{}, usual: map[hearing]bool{}, querier: map[string]bool{}, bySubnet: map[netip.Prefix][]hearing{}, byAddress: map[netip.Addr][]device.MAC{},
 		byMAC: map[device.MAC][]int{}, holders: map[netip.Addr]int{}, accounts: map[device.MAC]*account{}, slow: make(chan struct{}, maxReadings),
+	}
+	if s.Net != nil {
+		r.pace = s.Net.Pace
 	}
 	r.found.Unvisited, r.found.VLANs = map[netip.Prefix]error{}, map[uint16]int{}
 	r.reader = func(v *reach.Visitor, key hearing, m *wsd.Match) (device.Sighting, error) {
@@ -193,7 +198,7 @@ func (r *surveyRun) begin() {
 const countEvery = 300 * time.Millisecond
 
 func (r *surveyRun) watchCount(stop context.CancelCauseFunc) {
-	again := time.NewTicker(countEvery)
+	again := time.NewTicker(r.pace.Of(countEvery))
 	defer again.Stop()
 	for {
 		select {
@@ -232,7 +237,11 @@ func (r *surveyRun) spawn(f func()) {
 	}()
 }
 
-func (r *surveyRun) wait(d time.Duration) bool {
+// wait waits for a time of a protocol, at the pace of the net.
+func (r *surveyRun) wait(d time.Duration) bool { return r.pause(r.pace.Of(d)) }
+
+// pause waits for as long as it says.
+func (r *surveyRun) pause(d time.Duration) bool {
 	t := time.NewTimer(d)
 	defer t.Stop()
 	select {

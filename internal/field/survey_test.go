@@ -47,10 +47,14 @@ func site(t testing.TB, text string) (*reach.Net, *bench.Log) {
 
 // siteWithSocket also tells where further cables can be plugged in.
 func siteWithSocket(t testing.TB, text string) (*reach.Net, *bench.Log, string) {
-	path, logs := benchtest.Start(t, text)
+	s, err := bench.Parse([]byte(text))
+	require.NoError(t, err)
+	hurried := benchtest.Hurry(s)
+	path, logs, _ := benchtest.StartSite(t, s)
 	w, err := wire.DialBench(path)
 	require.NoError(t, err)
 	n := reach.New(w)
+	n.Pace = hurried
 	t.Cleanup(func() { n.Close() })
 	return n, logs, path
 }

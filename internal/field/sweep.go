@@ -23,7 +23,7 @@ func (r *surveyRun) sweep() {
 			return
 		}
 		r.Log.Debug("swept", "round", round+1, "addresses", n, "took", time.Since(begun))
-		if round < sweepRounds-1 && !r.wait(sweepEvery-min(sweepEvery, time.Since(begun))) {
+		if round < sweepRounds-1 && !r.wait(sweepEvery-min(sweepEvery, r.pace.Since(begun))) {
 			return
 		}
 	}

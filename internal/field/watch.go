@@ -106,7 +106,7 @@ func (w Watch) Run(ctx context.Context) (*Findings, error) {
 }
 
 func (r *watchRun) loop(ctx context.Context) error {
-	tick, ask, sweep := time.NewTicker(watchTick), time.NewTicker(watchAsk), time.NewTicker(watchSweep)
+	tick, ask, sweep := time.NewTicker(r.pace.Of(watchTick)), time.NewTicker(r.pace.Of(watchAsk)), time.NewTicker(r.pace.Of(watchSweep))
 	defer tick.Stop()
 	defer ask.Stop()
 	defer sweep.Stop()
@@ -181,7 +181,7 @@ func (r *watchRun) take(h happening) {
 	case !was:
 		r.tell(Back, d, h.at, away)
 		d.started = h.at
-	case h.started && (before == 0 || h.instance > before) && h.at.Sub(d.started) > restartOnce:
+	case h.started && (before == 0 || h.instance > before) && h.at.Sub(d.started) > r.pace.Of(restartOnce):
 		r.tell(Restarted, d, h.at, 0)
 		d.started = h.at
 	}
@@ -214,9 +214,9 @@ func (r *watchRun) judge(now time.Time) {
 			limit = bareGone
 		}
 		switch {
-		case d.present && now.Sub(d.last) > limit:
+		case d.present && now.Sub(d.last) > r.pace.Of(limit):
 			r.leave(d, now)
-		case d.present && !d.told && (r.wasReadYet(d.device.MAC) || now.Sub(d.first) > identifyIn):
+		case d.present && !d.told && (r.wasReadYet(d.device.MAC) || now.Sub(d.first) > r.pace.Of(identifyIn)):
 			d.told = true
 			r.identify(d)
 			r.tell(Arrived, d, d.first, 0)
@@ -296,7 +296,7 @@ func (r *watchRun) approach(mac device.MAC, at netip.Addr) {
 		r.mu.Unlock()
 		begun := time.Now()
 		for _, after := range approachAt {
-			if !r.wait(after - time.Since(begun)) {
+			if !r.wait(after - r.pace.Since(begun)) {
 				return
 			}
 			for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}} {

@@ -26,6 +26,7 @@ func quiet() *slog.Logger { return slog.New(slog.DiscardHandler) }
 func plugged(t *testing.T, text, capture string) (*reach.Net, *bench.Bench, *bench.Log) {
 	site, err := bench.Parse([]byte(text))
 	require.NoError(t, err)
+	hurried := benchtest.Hurry(site)
 	path, logs, b := benchtest.StartSite(t, site)
 	var w wire.Wire
 	w, err = wire.DialBench(path)
@@ -35,6 +36,7 @@ func plugged(t *testing.T, text, capture string) (*reach.Net, *bench.Bench, *ben
 		require.NoError(t, err)
 	}
 	n := reach.New(w)
+	n.Pace = hurried
 	t.Cleanup(func() { n.Close() })
 	return n, b, logs
 }
@@ -50,12 +52,14 @@ devices:
   - {id: late, model: tallow-cube, mac: "02:7a:11:00:04:02", serial: B}
 `))
 	require.NoError(t, err)
+	hurried := benchtest.Hurry(site)
 	path, logs, b := benchtest.StartSite(t, site)
 	late := b.Device("late")
 	late.Unplug() // before anyone hears it
 	w, err := wire.DialBench(path)
 	require.NoError(t, err)
 	n := reach.New(w)
+	n.Pace = hurried
 	t.Cleanup(func() { n.Close() })
 	survey := Survey{
 		Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), Listen: DefaultListen, Rate: arp.DefaultRate,
@@ -95,7 +99,7 @@ devices:
 	next(Gone, late.MAC())
 	late.Plug()
 	e = next(Back, late.MAC())
-	assert.Greater(t, e.Away, goneAfter)
+	assert.Greater(t, e.Away, hurried.Of(goneAfter))
 	cancel()
 	require.NoError(t, <-done)
 	for _, e := range logs.Events() {

@@ -15,6 +15,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/header"
 
 	"janustat/core/device"
+	"janustat/internal/pace"
 	"janustat/internal/speak/arp"
 	"janustat/internal/speak/membership"
 	"janustat/internal/speak/ndp"
@@ -26,6 +27,9 @@ var ErrClosed = errors.New("the wire is closed")
 
 // Net is our presence on one wire. It is safe for use by several goroutines.
 type Net struct {
+	// Pace is that of all times of protocols. It is set before anything else is done.
+	Pace pace.Pace
+
 	wire  wire.Wire
 	facts wire.Facts
 

@@ -78,7 +78,7 @@ func (n *Net) WaitFor(ctx context.Context, mac device.MAC, places []Place) (neti
 // Ask asks who holds the places, again and again until ctx ends or the wire
 // does; HearClaims hears the answers.
 func (n *Net) Ask(ctx context.Context, places []Place) error {
-	again := time.NewTicker(askEvery)
+	again := time.NewTicker(n.Pace.Of(askEvery))
 	defer again.Stop()
 	for {
 		for _, q := range places {

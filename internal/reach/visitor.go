@@ -146,7 +146,7 @@ func (n *Net) settle(ctx context.Context, v *Visitor, near netip.Addr, avoid fun
 // probe finds out whether an address is free: nil, or an *acd.ConflictError.
 func (n *Net) probe(ctx context.Context, address netip.Addr) error {
 	if address.Is4() {
-		return acd.Begin(ctx, n, acd.Borrowed, n.facts.MAC, address).Wait(ctx)
+		return acd.Begin(ctx, n, acd.Borrowed.At(n.Pace), n.facts.MAC, address).Wait(ctx)
 	}
 	return n.probe6(ctx, address)
 }
@@ -173,7 +173,7 @@ func (n *Net) probe6(ctx context.Context, address netip.Addr) error {
 		if err := n.Send(ndp.Solicit(n.facts.MAC, netip.IPv6Unspecified(), address).Frame()); err != nil {
 			return err
 		}
-		t := time.NewTimer(duplicateGap)
+		t := time.NewTimer(n.Pace.Of(duplicateGap))
 		select {
 		case <-t.C:
 		case holder := <-clash:

@@ -39,6 +39,7 @@ import (
 const twelve = `
 site: Twelve
 seed: 9
+pace: 4
 laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
 devices:
   - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 4, restart: 1s}
@@ -82,7 +83,7 @@ func janustat() int {
 	if err != nil {
 		return 99
 	}
-	app := cli.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, KeyWork: cheapKey}
+	app := cli.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, KeyWork: cheapKey, Pace: hurry}
 	app.Journal = func(j commission.Journal) commission.Journal { return &mortal{Journal: j, left: at} }
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
@@ -92,6 +93,9 @@ func janustat() int {
 // dieAt is the environment variable that tells the program, where it is run by a
 // test, at which boundary of a journaled step to kill itself; 0 is never.
 const dieAt = "JANUSTAT_TEST_DIE_AT"
+
+// hurry is the pace of the sites that the program is killed on, and of itself.
+const hurry = 4
 
 // cheapKey is a scrypt work factor for hundreds of runs.
 const cheapKey = 10

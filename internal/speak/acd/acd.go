@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"janustat/core/device"
+	"janustat/internal/pace"
 	"janustat/internal/speak/arp"
 )
 
@@ -44,6 +45,11 @@ var Borrowed = Manner{0, 4, 150 * time.Millisecond, 150 * time.Millisecond}
 // Lasts is how long a probe takes that meets no conflict.
 func (m Manner) Lasts() time.Duration {
 	return m.Wait + time.Duration(m.Probes-1)*m.Gap + m.Verdict
+}
+
+// At gives the manner at a pace.
+func (m Manner) At(p pace.Pace) Manner {
+	return Manner{p.Of(m.Wait), m.Probes, p.Of(m.Gap), p.Of(m.Verdict)}
 }
 
 // freshFor is how long a finished probe's word is taken: while it waits to be
