@@ -37,7 +37,7 @@ var inside = map[string][]string{
 	"internal/web":             {"internal/secure"},
 	"internal/field":           {"core/", "internal/pace", "internal/job", "internal/reach", "internal/secure", "internal/speak/", "internal/wire"},
 	"internal/bench":           {"core/device", "internal/pace", "internal/wire", "internal/nic", "internal/speak/arp", "internal/speak/membership"},
-	"internal/bench/benchtest": {"internal/bench"},
+	"internal/bench/benchtest": {"internal/bench", "internal/pace"},
 	"internal/e2e/driver":      {},
 	"internal/job":             {"core/"},
 	"internal/handover":        {"core/"},

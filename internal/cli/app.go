@@ -273,7 +273,7 @@ const (
 
 // withNet runs f with the wire open. Where the laptop's own link goes, that is told
 // once, and the work goes on when it is back; after patience it ends.
-func (a *App) withNet(ctx context.Context, patience time.Duration, f func(context.Context, *reach.Net) error) error {
+func (a *App) withNet(ctx context.Context, d *work.Desk, patience time.Duration, f func(context.Context, *reach.Net) error) error {
 	w, err := wire.Open(a.wireSpec)
 	if err != nil {
 		return err
@@ -305,6 +305,10 @@ func (a *App) withNet(ctx context.Context, patience time.Duration, f func(contex
 	}
 	n := reach.New(w)
 	n.Pace = a.Pace
+	if err := d.Meet(ctx, n); err != nil {
+		n.Close()
+		return err
+	}
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	go a.mindLink(ctx, n, patience, stop)
@@ -313,6 +317,10 @@ func (a *App) withNet(ctx context.Context, patience time.Duration, f func(contex
 		err = cause
 	}
 	a.tellDrops(n)
+	// What is left over from it makes the next command quicker, and no more than that.
+	if kerr := d.Clear(context.WithoutCancel(ctx)); kerr != nil && err == nil {
+		a.say("note: %v", kerr)
+	}
 	// Closing tells, for one, that a capture could not be written whole.
 	if cerr := n.Close(); err == nil && a.capture != "" {
 		err = cerr

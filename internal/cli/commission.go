@@ -80,7 +80,7 @@ func (a *App) commission(ctx context.Context, d *work.Desk, crew work.Crew, newc
 	if err != nil {
 		return err
 	}
-	return a.withNet(ctx, longPatience, func(ctx context.Context, net *reach.Net) error {
+	return a.withNet(ctx, d, longPatience, func(ctx context.Context, net *reach.Net) error {
 		a.printTyping(plans, d.Devices)
 		return a.carryOut(ctx, d, net, planner, plans, crew)
 	})

@@ -166,7 +166,7 @@ func (a *App) keyTry(ctx context.Context, d *work.Desk, ref string) error {
 
 // offer offers a device one key, and tells what it says once it is open.
 func (a *App) offer(ctx context.Context, d *work.Desk, x *device.Device, k commission.Credential, keep func(opened bool) error) error {
-	return a.withNet(ctx, shortPatience, func(ctx context.Context, n *reach.Net) error {
+	return a.withNet(ctx, d, shortPatience, func(ctx context.Context, n *reach.Net) error {
 		a.say("offering it to %s at %s …", x.Label(), addressText(x.Address()))
 		if err := d.Offer(ctx, n, x, k, keep); err != nil {
 			return err
@@ -223,7 +223,7 @@ func (a *App) keyChange(ctx context.Context, d *work.Desk, s device.Selector, us
 	if err := change.Keep(); err != nil {
 		return err
 	}
-	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
+	return a.withNet(ctx, d, longPatience, func(ctx context.Context, n *reach.Net) error {
 		begun := time.Now()
 		view := a.startView(change.Plans)
 		results, err := change.Carry(ctx, n, work.View{Step: view.step, Result: view.result})

@@ -57,7 +57,7 @@ func (a *App) lease(ctx context.Context, d *work.Desk, o work.Leasing) error {
 	o.Tell = func(label string, c field.LeaseClient, text string) {
 		a.say("%s  %s  %s  %s", time.Now().Format("15:04:05"), label, c.Address, text)
 	}
-	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
+	return a.withNet(ctx, d, longPatience, func(ctx context.Context, n *reach.Net) error {
 		leased, err := d.Lease(ctx, n, o)
 		if err != nil {
 			return err

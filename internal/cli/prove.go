@@ -51,7 +51,7 @@ func (a *App) prove(ctx context.Context, d *work.Desk) error {
 	if err != nil {
 		return err
 	}
-	return a.withNet(ctx, shortPatience, func(ctx context.Context, net *reach.Net) error {
+	return a.withNet(ctx, d, shortPatience, func(ctx context.Context, net *reach.Net) error {
 		a.say("proving %s …", plural(n, "device"))
 		p, err := d.Prove(ctx, net, keys)
 		if err != nil {

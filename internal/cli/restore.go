@@ -93,7 +93,7 @@ func (a *App) withDevice(ctx context.Context, verb, ref string, f func(worked) e
 
 // do does one thing to one device, and tells that it is done.
 func (a *App) do(ctx context.Context, w worked, deed work.Deed, done string) error {
-	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
+	return a.withNet(ctx, w.Desk, longPatience, func(ctx context.Context, n *reach.Net) error {
 		if err := w.Do(ctx, n, w.planner, w.device, deed); err != nil {
 			return err
 		}
@@ -148,7 +148,7 @@ func (a *App) restore(ctx context.Context, w worked, with device.MAC, wait time.
 	if err := a.confirm(ctx, fmt.Sprintf("Give whoever answers as %s (%s) its place in the job, and a new password?", w.device.Label(), who)); err != nil {
 		return err
 	}
-	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
+	return a.withNet(ctx, w.Desk, longPatience, func(ctx context.Context, n *reach.Net) error {
 		a.say("waiting for %s (%s) to come back fresh: reset it by its maker's steps …", w.device.Label(), want)
 		back, err := w.AwaitFresh(ctx, n, w.device, want, wait)
 		if err != nil {

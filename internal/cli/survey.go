@@ -126,7 +126,7 @@ func (a *App) survey(ctx context.Context, d *work.Desk, o surveyOptions) error {
 		return a.finishSurvey(ctx, d, s, o)
 	}
 	begun := time.Now()
-	return a.withNet(ctx, shortPatience, func(ctx context.Context, n *reach.Net) error {
+	return a.withNet(ctx, d, shortPatience, func(ctx context.Context, n *reach.Net) error {
 		s, err := d.Look(ctx, n, o.Survey)
 		if err != nil {
 			return err

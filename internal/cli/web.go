@@ -101,11 +101,11 @@ func (a *App) web(ctx context.Context, refs []string, openings []opening, open b
 		}
 		chosen = append(chosen, d)
 	}
-	return a.withNet(ctx, longPatience, func(ctx context.Context, n *reach.Net) error {
-		desk, err := a.desk(j, devices)
-		if err != nil {
-			return err
-		}
+	desk, err := a.desk(j, devices)
+	if err != nil {
+		return err
+	}
+	return a.withNet(ctx, desk, longPatience, func(ctx context.Context, n *reach.Net) error {
 		site, err := desk.Site(ctx, n)
 		if err != nil {
 			return err

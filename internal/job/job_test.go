@@ -102,7 +102,7 @@ func TestJournalAndAttempts(t *testing.T) {
 
 // A register of every earlier version keeps what it holds.
 func TestMigrationsKeepWhatIsThere(t *testing.T) {
-	for version := int64(1); version <= 3; version++ {
+	for version := int64(1); version <= 4; version++ {
 		path := filepath.Join(t.TempDir(), RegisterFile)
 		db, err := sql.Open("sqlite", path)
 		require.NoError(t, err)

@@ -29,6 +29,9 @@ var ErrClosed = errors.New("the wire is closed")
 type Net struct {
 	// Pace is that of all times of protocols. It is set before anything else is done.
 	Pace pace.Pace
+	// Prefer are addresses to try first for visitors, by subnet: those that were ours a
+	// short while ago. It is set before anything else is done.
+	Prefer map[netip.Prefix]netip.Addr
 
 	wire  wire.Wire
 	facts wire.Facts

@@ -224,3 +224,19 @@ func TestVisitWhereAFloodClaimsEveryAddress(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, subnet.Contains(v.Address()))
 }
+
+// What was ours a short while ago is asked for first, and only where it may be taken.
+func TestVisitAsksForTheLastOneFirst(t *testing.T) {
+	last := netip.MustParseAddr("192.168.77.2")
+	for want, avoided := range map[string]string{"192.168.77.2": "192.168.77.4", "192.168.77.1": "192.168.77.2"} {
+		synctest.Test(t, func(t *testing.T) {
+			n := New(newCable())
+			defer n.Close()
+			n.Prefer = map[netip.Prefix]netip.Addr{subnet: last}
+			v, err := n.Visit(t.Context(), subnet, netip.Addr{}, func(a netip.Addr) bool { return a.String() == avoided })
+			require.NoError(t, err)
+			assert.Equal(t, want, v.Address().String())
+			assert.Equal(t, map[netip.Prefix]netip.Addr{subnet: v.Address()}, n.Visitors())
+		})
+	}
+}

@@ -94,6 +94,19 @@ func (n *Net) Visit(ctx context.Context, subnet netip.Prefix, near netip.Addr, a
 	return v, v.check()
 }
 
+// Visitors gives the IPv4 addresses that are ours for now, by subnet.
+func (n *Net) Visitors() map[netip.Prefix]netip.Addr {
+	n.mu.RLock()
+	defer n.mu.RUnlock()
+	out := map[netip.Prefix]netip.Addr{}
+	for a, v := range n.held {
+		if a.Is4() && v.check() == nil {
+			out[v.subnet] = a
+		}
+	}
+	return out
+}
+
 // settle finds the visitor a free address, or says why there is none.
 func (n *Net) settle(ctx context.Context, v *Visitor, near netip.Addr, avoid func(netip.Addr) bool) {
 	defer close(v.ready)
@@ -236,6 +249,9 @@ func (n *Net) forget(v *Visitor) {
 func (n *Net) candidates(subnet netip.Prefix, near netip.Addr, avoid func(netip.Addr) bool) iter.Seq[netip.Addr] {
 	if subnet.Addr().Is6() {
 		return randomIn(subnet)
+	}
+	if last := n.Prefer[subnet]; subnet.Contains(last) {
+		near = ground.FromUint(ground.ToUint(last) ^ 1) // which it is next to
 	}
 	return nearest(subnet, near, func(a netip.Addr) bool { return !n.isSeen(a) && (avoid == nil || !avoid(a)) })
 }

@@ -32,6 +32,25 @@ type Desk struct {
 	Say     func(format string, args ...any) // progress for a person
 	// Around, if set, is put around the journal of writes.
 	Around func(commission.Journal) commission.Journal
+
+	net *reach.Net // that was worked on
+}
+
+// Meet has a net ask first for the visitors of the last minutes. It is to be called before
+// anything is done on the net.
+func (d *Desk) Meet(ctx context.Context, n *reach.Net) error {
+	var err error
+	d.net = n
+	n.Prefer, err = d.Job.Register.Visitors(ctx)
+	return err
+}
+
+// Clear keeps what the next one who works on the job is quicker by.
+func (d *Desk) Clear(ctx context.Context) error {
+	if d.net == nil {
+		return nil
+	}
+	return d.Job.Register.KeepVisitors(ctx, d.net.Visitors())
 }
 
 // Misuse is an error of what was asked for: nothing was done.
