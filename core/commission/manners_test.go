@@ -230,3 +230,46 @@ func TestWhatWasRefusedIsNotAskedAgain(t *testing.T) {
 	assert.Contains(t, d.writes(), "name")
 	assert.Empty(t, r.Notes)
 }
+
+// The picture step goes by what each source can do, and is excused where it is refused.
+func TestPicturesAreCaptionedAsFarAsTheyCan(t *testing.T) {
+	p := plan()
+	p.Pictures, p.Target.Name = true, "Quay"
+	found := func(list ...Picture) Found {
+		return Found{Settings: device.Settings{Address: newPlace, Prefix: 23, Gateway: gateway, Name: "Quay"}, Pictures: list}
+	}
+	for name, c := range map[string]struct {
+		pictures []Picture
+		due      bool
+		check    string // want and got; "" for none
+	}{
+		"none":                    {nil, false, ""},
+		"one that can do neither": {[]Picture{{Name: "V"}}, false, ""},
+		"one that is so":          {[]Picture{{Name: "Quay", Text: "Quay", Named: true, Shows: true}}, false, "ok"},
+		"another text":            {[]Picture{{Name: "Quay", Text: "Dome", Named: true, Shows: true}}, true, `Quay: source "Quay", text "Dome"`},
+		"another name, no text":   {[]Picture{{Name: "V", Named: true}}, true, `Quay: source "V"`},
+		"text alone":              {[]Picture{{Text: "V", Shows: true}}, true, `Quay: text "V"`},
+		"two of two":              {[]Picture{{Text: "Quay 1", Shows: true}, {Text: "Quay 2", Shows: true}}, false, "ok"},
+		"one of two":              {[]Picture{{Text: "Quay 1", Shows: true}, {Text: "Quay 1", Shows: true}}, true, `Quay: text "Quay 1"; text "Quay 1"`},
+	} {
+		f := found(c.pictures...)
+		assert.Equal(t, c.due, slices.Contains(Decide(p, f), StepPicture), name)
+		got := ""
+		for _, x := range Proofs(p, f) {
+			if x.Name == "picture" {
+				got = x.Want + ": " + x.Got
+				if x.OK {
+					got = "ok"
+				}
+			}
+		}
+		assert.Equal(t, c.check, got, name)
+		p.Refused = map[Step]string{StepPicture: "Quay"}
+		for _, x := range Proofs(p, f) {
+			assert.Equal(t, x.Name == "picture" && c.due, x.Refused, "%s: %s", name, x.Name)
+		}
+		p.Refused = nil
+	}
+	p.Pictures = false
+	assert.NotContains(t, Decide(p, found(Picture{Text: "V", Shows: true})), StepPicture)
+}

@@ -85,6 +85,13 @@ type Session interface {
 	Close()
 }
 
+// Captioner is the ability of a session to name the picture sources of a device and to
+// show the name in its pictures. It is had by a session whose Read finds Pictures.
+type Captioner interface {
+	// Caption gives each source its PictureName; what is so already is not written.
+	Caption(ctx context.Context, name string) error
+}
+
 // Journal records intent before a write and the outcome after (safety rule 2).
 type Journal interface {
 	Begin(ctx context.Context, p Plan, w Write) (id int64, err error)

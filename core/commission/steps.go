@@ -96,6 +96,15 @@ func init() { // it refers to functions that refer to it
 			},
 		},
 		{
+			name: StepPicture, while: speaking, told: "shows %q in its pictures", soft: true,
+			due:    func(p Plan, f Found) bool { return p.captions(f) && !p.captioned(f) },
+			intent: func(p Plan, _ Found) string { return p.Target.Name },
+			do:     (*run).caption,
+			proofs: func(p Plan, f Found) []Check {
+				return only(p.captions(f), Check{"picture", p.captioned(f), p.Target.Name, shown(f.Pictures)})
+			},
+		},
+		{
 			name: StepUser, while: speaking, told: "was given the user %s", own: true, later: true,
 			due: func(p Plan, f Found) bool {
 				return slices.ContainsFunc(p.Users, func(u User) bool { return u.missing(f) })

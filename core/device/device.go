@@ -125,6 +125,16 @@ type Outlook struct {
 	DNSAuto bool    `json:"dns_auto,omitempty"` // DNS servers by DHCP
 	NTPAuto bool    `json:"ntp_auto,omitempty"` // NTP servers by DHCP
 	Partial bool    `json:"partial,omitempty"`  // it refuses to tell the rest without a password
+	// Pictures are its picture sources; none where they were not asked for.
+	Pictures []Picture `json:"pictures,omitempty"`
+}
+
+// Picture is one picture source of a device, and what it shows.
+type Picture struct {
+	Name  string `json:"name,omitempty"`  // of the source
+	Text  string `json:"text,omitempty"`  // on the screen
+	Named bool   `json:"named,omitempty"` // the source can be named
+	Shows bool   `json:"shows,omitempty"` // text can be shown
 }
 
 // DHCPClient is what a device says of itself when it asks for an address by DHCP

@@ -53,7 +53,9 @@ type state struct {
 	ntp     []netip.Addr
 	byNTP   bool // the clock follows NTP
 	zone    string
-	summer  bool // daylight saving
+	summer  bool   // daylight saving
+	source  string // what its picture source is called
+	osds    []osd  // on its screen
 }
 
 // usualZone is the time zone that devices come with here, and that nobody is to change
@@ -79,7 +81,7 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 	}
 	d.state = state{
 		address: u.prefix, gateway: u.gateway, dhcp: u.DHCP, users: map[string]account{}, offset: u.Clock,
-		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"}, zone: usualZone, summer: true,
+		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"}, zone: usualZone, summer: true, source: "VideoSource_1", osds: osdsOf(&u.model),
 	}
 	if u.Password != "" {
 		d.state.users["admin"] = account{u.Password, "Administrator"}
@@ -180,6 +182,9 @@ func (d *Device) boot(first bool) error {
 		return d.host.serve(80, mux, nil)
 	}
 	mux.HandleFunc(d.unit.model.Path, d.serveSOAP)
+	for i := range d.character().services {
+		mux.HandleFunc(d.servicePath(i), d.serveSOAP)
+	}
 	model := d.unit.model
 	if model.HTTPS != "only" {
 		var plain http.Handler = mux
@@ -282,6 +287,7 @@ func (d *Device) Reset() {
 	}
 	d.state.gateway, d.state.dhcp, d.state.next = netip.Addr{}, false, nil
 	d.state.users = map[string]account{}
+	d.state.source, d.state.osds = "VideoSource_1", osdsOf(&d.unit.model)
 	d.state.scopes = []string{scopeRoot + "name/" + strings.ReplaceAll(d.unit.model.Name, " ", ""), scopeRoot + "location/"}
 	d.state.dns, d.state.ntp, d.state.byNTP = nil, nil, false
 	d.guard.wrong, d.guard.locked = 0, time.Time{}

@@ -68,6 +68,9 @@ func (d *Device) serviceURL(path string) string {
 	return root + "[" + linkLocal6(d.unit.mac).String() + "]" + path
 }
 
+// servicePath is where a further service is.
+func (d *Device) servicePath(i int) string { return fmt.Sprintf("%s/s%d", d.unit.model.Path, i) }
+
 func getServices(d *Device, _ *element) (*node, *fault) {
 	service := func(ns, path string) *node {
 		return el(devNS, "Service", el(devNS, "Namespace", ns), el(devNS, "XAddr", d.serviceURL(path)),
@@ -75,7 +78,7 @@ func getServices(d *Device, _ *element) (*node, *fault) {
 	}
 	list := []*node{service(devNS, d.unit.model.Path)}
 	for i, ns := range d.character().services {
-		list = append(list, service(ns, fmt.Sprintf("%s/s%d", d.unit.model.Path, i)))
+		list = append(list, service(ns, d.servicePath(i)))
 	}
 	return response("GetServices", list)
 }
@@ -85,7 +88,7 @@ func getCapabilities(d *Device, _ *element) (*node, *fault) {
 	caps.space = devNS
 	extension := el(typNS, "Extension")
 	for i, ns := range d.character().services {
-		x := el(typNS, "XAddr", d.serviceURL(fmt.Sprintf("%s/s%d", d.unit.model.Path, i)))
+		x := el(typNS, "XAddr", d.serviceURL(d.servicePath(i)))
 		switch {
 		case strings.Contains(ns, "/media/"):
 			caps.kids = append(caps.kids, el(typNS, "Media", x))

@@ -94,7 +94,7 @@ func (d *Device) fails(req *element) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	share := d.faults.LoseRead
-	if operations[req.XMLName.Local].access == writing {
+	if op, _ := operationOf(req); op.access == writing {
 		share = d.faults.LoseAnswer
 	}
 	if d.roll(d.faults.Restart) {
@@ -113,8 +113,8 @@ type effect struct {
 // call finds, admits and carries out an operation.
 func (d *Device) call(r *http.Request, header, req *element) (*node, *fault, effect) {
 	name := req.XMLName.Local
-	op, ok := operations[name]
-	if !ok || req.XMLName.Space != devNS || name == "GetServices" && d.unit.model.NoServices {
+	op, ok := operationOf(req)
+	if !ok || name == "GetServices" && d.unit.model.NoServices || strings.Contains(name, "OSD") && d.unit.model.Screen == "" {
 		return nil, &fault{code: "Sender", sub: "ActionNotSupported", reason: "The requested action is not supported"}, effect{}
 	}
 	d.mu.Lock()
@@ -144,6 +144,17 @@ func (d *Device) call(r *http.Request, header, req *element) (*node, *fault, eff
 		return nil, f, effect{}
 	}
 	return answer, nil, d.effectOf(name)
+}
+
+// operationOf finds what a request asks for.
+func operationOf(req *element) (op operation, ok bool) {
+	switch req.XMLName.Space {
+	case devNS:
+		op, ok = operations[req.XMLName.Local]
+	case medNS:
+		op, ok = mediaOperations[req.XMLName.Local]
+	}
+	return op, ok
 }
 
 // admit applies the access rules. A device without an administrator lets

@@ -68,6 +68,7 @@ type Model struct {
 	Strict     bool          `yaml:"strict"`       // refuses nearly everything until it has a password
 	TypedOnly  bool          `yaml:"typed_only"`   // answers only probes for its own type
 	NoXAddrs   bool          `yaml:"no_xaddrs"`    // probe matches carry no address: it has to be resolved
+	Screen     string        `yaml:"screen"`       // of its pictures: plain (date and time), named (and a text), none if left out
 	NoServices bool          `yaml:"no_services"`  // lacks GetServices
 	FaultCode  int           `yaml:"fault_status"` // HTTP status of faults, 400 or 500
 	Rules      *Rules        `yaml:"rules"`

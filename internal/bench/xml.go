@@ -21,7 +21,7 @@ const (
 
 // usual are the prefixes that most makers' examples use.
 var usual = map[string]string{
-	envNS: "SOAP-ENV", devNS: "tds", typNS: "tt", errNS: "ter", netNS: "dn", wsdNS: "wsdd", wsaNS: "wsa", printerNS: "prn",
+	envNS: "SOAP-ENV", devNS: "tds", typNS: "tt", errNS: "ter", netNS: "dn", wsdNS: "wsdd", wsaNS: "wsa", printerNS: "prn", medNS: "trt",
 }
 
 // node is an XML element to be written in some maker's manner.
@@ -179,6 +179,16 @@ func (e *element) find(path ...string) *element {
 		}
 	}
 	return &element{}
+}
+
+// attr gives an attribute by its local name, "" without it.
+func (e *element) attr(name string) string {
+	for _, a := range e.Attrs {
+		if a.Name.Local == name {
+			return a.Value
+		}
+	}
+	return ""
 }
 
 func (e *element) value() string { return strings.TrimSpace(e.Text) }

@@ -167,7 +167,7 @@ func (a *App) printLeft(proofs []field.Proof) (some bool) {
 }
 
 // checkHeads shorten the names of some checks, so that all fit on a screen.
-var checkHeads = map[string]string{field.CheckPassword: "key", field.CheckOldKeys: "old", field.CheckFirmware: "fw", field.CheckIdentity: "same", field.CheckCert: "cert", field.CheckAnswers: "up"}
+var checkHeads = map[string]string{field.CheckPassword: "key", field.CheckOldKeys: "old", field.CheckFirmware: "fw", field.CheckIdentity: "same", field.CheckCert: "cert", field.CheckAnswers: "up", field.CheckPicture: "pic"}
 
 // checkCell shows a check in words, so that it reads without colour too.
 func checkCell(checks []field.Check, name string) cell {

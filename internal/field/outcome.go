@@ -77,6 +77,14 @@ func Expect(d *device.Device) commission.Expected {
 	// What it refuses to tell yet is taken for settings that it has.
 	e.Found.DNS = commission.Servers{Told: w.DNS || w.Partial, FromDHCP: w.DNSAuto, Addresses: e.Found.Settings.DNS}
 	e.Found.NTP = commission.Servers{Told: w.NTP || w.Partial, FromDHCP: w.NTPAuto, Addresses: e.Found.Settings.NTP}
+	for _, p := range w.Pictures {
+		e.Found.Pictures = append(e.Found.Pictures, commission.Picture(p))
+	}
+	// What the pictures of a camera show is asked only once it is opened: until then they
+	// are taken for some that can show its name.
+	if len(w.Pictures) == 0 && d.Kind == device.Camera && !d.Commissioned() {
+		e.Found.Pictures = []commission.Picture{{Shows: true}}
+	}
 	e.Found.NoZone = e.Found.Settings.Zone == "" && !w.Partial
 	return e
 }

@@ -82,6 +82,7 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Pla
 	}
 	plan.Target, plan.NameBySerial = p.target(d), p.sheet().NameBySerial
 	plan.Target.Name, plan.Target.Zone, plan.Unnamed = p.sheet().NameFor(d), p.Sheet.Timezone, d.Tag
+	plan.Pictures = d.Kind == device.Camera && p.Sheet.Captioned()
 	plan.Refused = p.Progress[d.ID].Refused
 	plan.Pending = p.Progress[d.ID].Pending == commission.AddressIntent(plan.Target)
 	if err := p.users(d, devices, &plan); err != nil {

@@ -81,13 +81,14 @@ const (
 	CheckCert     = "certificate"
 	CheckStatic   = "static"
 	CheckName     = "name"
+	CheckPicture  = "picture" // its pictures show its name, and their sources are called so
 	CheckZone     = "zone"
 	CheckClock    = "clock"
 )
 
 // Checks lists the names of the checks in order.
 var Checks = []string{
-	CheckAnswers, CheckAlone, CheckPassword, CheckOldKeys, CheckClosed, CheckUsers, CheckCert, CheckIdentity, CheckFirmware, CheckAddress, CheckGateway, CheckStatic, CheckDNS, CheckNTP, CheckName, CheckZone, CheckClock,
+	CheckAnswers, CheckAlone, CheckPassword, CheckOldKeys, CheckClosed, CheckUsers, CheckCert, CheckIdentity, CheckFirmware, CheckAddress, CheckGateway, CheckStatic, CheckDNS, CheckNTP, CheckName, CheckPicture, CheckZone, CheckClock,
 }
 
 // Prover reads devices back and compares them with the register.

@@ -27,7 +27,8 @@ type session struct {
 	at   netip.Addr
 
 	visitor  *reach.Visitor
-	endpoint string // as it told by discovery in this conversation
+	sources  []onvif.Picture // as they were read last
+	endpoint string          // as it told by discovery in this conversation
 }
 
 var _ commission.Session = (*session)(nil)
@@ -84,11 +85,38 @@ func (s *session) read(ctx context.Context) (commission.Found, error) {
 			return f, err
 		}
 	}
+	if err := s.readPictures(ctx, &f); err != nil {
+		return f, err
+	}
 	f.Clock, f.ClockDoubt, err = s.Clock(ctx)
 	f.ByNTP = s.ByNTP()
 	zone, told := s.Zone()
 	f.Settings.Zone, f.NoZone = zone, !told
 	return f, err
+}
+
+// readPictures reads what the pictures show, where that is planned and told.
+func (s *session) readPictures(ctx context.Context, f *commission.Found) (err error) {
+	// One whose serial number is not known yet may turn out to have a name.
+	named := s.plan.Target.Name != "" || s.plan.Serial == "" && s.plan.NameBySerial != nil
+	if !s.plan.Pictures || !named || !s.Entered() {
+		return nil
+	}
+	s.sources, err = s.Pictures(ctx, f.Settings.Name, s.plan.Target.Name)
+	for _, p := range s.sources {
+		f.Pictures = append(f.Pictures, commission.Picture{Name: p.Name, Text: p.Text, Named: p.Named, Shows: p.Shows})
+	}
+	return err
+}
+
+// Caption implements commission.Captioner.
+func (s *session) Caption(ctx context.Context, name string) error {
+	for i, p := range s.sources {
+		if err := s.Client.Caption(ctx, p, commission.PictureName(name, i, len(s.sources))); err != nil {
+			return lost(err)
+		}
+	}
+	return nil
 }
 
 func (s *session) readServers(ctx context.Context, f *commission.Found) error {

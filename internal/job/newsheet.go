@@ -54,6 +54,9 @@ func NewSheet(name, subnet, gateway string, now time.Time) []byte {
 # names:
 #   C01: Ticket hall east
 
+# The pictures of cameras that are named show the name, where they can; "captions: false" leaves them as they are:
+# captions: true
+
 # Set on every device; left out, each keeps its own. As POSIX writes it:
 # timezone: "GMT0BST,M3.5.0/1,M10.5.0"
 

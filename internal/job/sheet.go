@@ -38,6 +38,8 @@ type Sheet struct {
 	// Timezone is set on every device, as POSIX writes it (IEEE 1003.1, 8.3); each keeps
 	// its own if left out.
 	Timezone string `yaml:"timezone"`
+	// Captions tells whether the pictures of cameras are to show their names; so if left out.
+	Captions *bool `yaml:"captions"`
 }
 
 // Network is what the sheet says of the site network.
@@ -296,6 +298,9 @@ func (s *Sheet) checkSurvey() error {
 	}
 	return nil
 }
+
+// Captioned reports whether the pictures of cameras are to show their names.
+func (s *Sheet) Captioned() bool { return s.Captions == nil || *s.Captions }
 
 const maxName = 60 // what common devices take
 

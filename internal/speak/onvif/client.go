@@ -126,6 +126,9 @@ func (c *Client) Veiled(v *secret.Veil) *Client {
 // said makes text of the device's fit to be kept.
 func (c *Client) said(s string) string { return text.Harmless(s, text.Short, c.veil.Text) }
 
+// Entered reports whether a password is in use that is known to fit.
+func (c *Client) Entered() bool { return c.proven }
+
 // like makes another client of the same device, without credentials.
 func (c *Client) like() *Client {
 	other := &Client{url: c.url, base: c.base, now: c.now, challenged: c.challenged, offset: c.offset, server: c.server, veil: c.veil}
@@ -170,12 +173,17 @@ func (c *Client) logout() {
 const (
 	deviceNS = "http://www.onvif.org/ver10/device/wsdl"
 	schemaNS = "http://www.onvif.org/ver10/schema"
-	prefixes = `xmlns:tds="` + deviceNS + `" xmlns:tt="` + schemaNS + `"`
+	prefixes = `xmlns:tds="` + deviceNS + `" xmlns:trt="` + mediaNS + `" xmlns:tt="` + schemaNS + `"`
 )
 
 // call carries out one operation of the device service. inner is the XML inside
 // the request element; out takes the answer and may be nil.
 func (c *Client) call(ctx context.Context, operation, inner string, out any) error {
+	return c.callOf(ctx, c.deviceService(), operation, inner, out)
+}
+
+// callOf carries out one operation of a service.
+func (c *Client) callOf(ctx context.Context, s service, operation, inner string, out any) error {
 	reads := strings.HasPrefix(operation, "Get")
 	if !reads && operation != setTime {
 		// Devices drop idle connections when they like. A write lost to that would
@@ -186,15 +194,15 @@ func (c *Client) call(ctx context.Context, operation, inner string, out any) err
 		ctx = context.WithValue(ctx, confidentialKey{}, true)
 		defer c.Close() // nothing else is to be said on the connection that carried it
 	}
-	answer, status, header, err := c.send(ctx, operation, inner)
+	answer, status, header, err := c.send(ctx, s, operation, inner)
 	if reads && errors.Is(err, errIdleGone) && (c.proven || c.scheme == anonymous) {
 		// Never a password that is not known to fit: each time it is sent is a try.
 		// Asked again by ourselves: net/http would send the same token, which a device
 		// takes for a replay, and counts as a wrong password.
-		answer, status, header, err = c.send(ctx, operation, inner)
+		answer, status, header, err = c.send(ctx, s, operation, inner)
 	}
 	for try := 0; err == nil && status == http.StatusServiceUnavailable && try < busyTries && waitBusy(ctx, header); try++ {
-		answer, status, header, err = c.send(ctx, operation, inner) // it said that it did nothing (RFC 9110, 15.6.4)
+		answer, status, header, err = c.send(ctx, s, operation, inner) // it said that it did nothing (RFC 9110, 15.6.4)
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", operation, text.Error(err, c.veil.Text))
@@ -266,7 +274,7 @@ func leadsElsewhere(status int) bool {
 }
 
 // send makes the message of an operation, with a token of its own, and posts it.
-func (c *Client) send(ctx context.Context, operation, inner string) ([]byte, int, http.Header, error) {
+func (c *Client) send(ctx context.Context, s service, operation, inner string) ([]byte, int, http.Header, error) {
 	head := ""
 	if c.scheme == byToken {
 		token, err := soap.UsernameToken(c.user, c.pass, c.now().Add(c.offset), rand.Reader)
@@ -275,8 +283,8 @@ func (c *Client) send(ctx context.Context, operation, inner string) ([]byte, int
 		}
 		head = token
 	}
-	body := soap.Envelope(prefixes, head, "<tds:"+operation+">"+inner+"</tds:"+operation+">")
-	return c.post(ctx, deviceNS+"/"+operation, body)
+	body := soap.Envelope(prefixes, head, "<"+s.prefix+":"+operation+">"+inner+"</"+s.prefix+":"+operation+">")
+	return c.post(ctx, s.url, s.ns+"/"+operation, body)
 }
 
 // moments are noted by net/http from goroutines of its own.
@@ -306,7 +314,7 @@ func (m *moments) read(now time.Time) (asked, answered time.Time) {
 var errIdleGone = errors.New("on an idle connection")
 
 // post sends a message and reads the whole answer.
-func (c *Client) post(ctx context.Context, action string, body []byte) ([]byte, int, http.Header, error) {
+func (c *Client) post(ctx context.Context, to, action string, body []byte) ([]byte, int, http.Header, error) {
 	connected, reused := false, false
 	at := &moments{asked: c.now()}
 	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
@@ -314,7 +322,7 @@ func (c *Client) post(ctx context.Context, action string, body []byte) ([]byte, 
 		WroteRequest:         func(httptrace.WroteRequestInfo) { at.note(&at.asked, c.now()) },
 		GotFirstResponseByte: func() { at.note(&at.answered, c.now()) },
 	})
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.url, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, to, bytes.NewReader(body))
 	if err != nil {
 		return nil, 0, nil, err
 	}

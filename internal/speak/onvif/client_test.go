@@ -40,7 +40,8 @@ func stub(t *testing.T, answer func(w http.ResponseWriter, r *http.Request, op s
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		b, err := io.ReadAll(r.Body)
 		require.NoError(t, err)
-		_, op, _ := strings.Cut(string(b), "<s:Body><tds:")
+		_, op, _ := strings.Cut(string(b), "<s:Body><")
+		_, op, _ = strings.Cut(op, ":") // after the prefix of its service
 		op = op[:strings.IndexAny(op+">", ">/ ")]
 		answer(w, r, op, string(b))
 	}))

@@ -145,37 +145,40 @@ func (c *Client) Serial(ctx context.Context) (string, error) {
 
 // Services reads the namespaces of the services offered (GetServices, or
 // GetCapabilities on devices that lack it).
-func (c *Client) Services(ctx context.Context) ([]string, error) {
-	var a struct {
-		Service []struct{ Namespace, XAddr string }
+func (c *Client) Services(ctx context.Context) (namespaces []string, err error) {
+	list, err := c.services(ctx)
+	for _, s := range list {
+		namespaces = append(namespaces, strings.TrimSpace(s.Namespace))
 	}
+	return namespaces, err
+}
+
+func (c *Client) services(ctx context.Context) ([]serviceXML, error) {
+	var a struct{ Service []serviceXML }
 	err := c.call(ctx, "GetServices", "<tds:IncludeCapability>false</tds:IncludeCapability>", &a)
 	var fault *soap.Fault
 	if errors.As(err, &fault) && !errors.Is(err, ErrRefused) {
 		return c.capabilities(ctx)
 	}
-	var out []string
-	for _, s := range a.Service {
-		out = append(out, strings.TrimSpace(s.Namespace))
-	}
-	return out, err
+	return a.Service, err
 }
 
-func (c *Client) capabilities(ctx context.Context) ([]string, error) {
+func (c *Client) capabilities(ctx context.Context) ([]serviceXML, error) {
+	type place struct{ XAddr string }
 	var a struct {
 		Capabilities struct {
-			Media     *struct{}
-			Extension struct{ Recording, Receiver, Replay *struct{} }
+			Media     *place
+			Extension struct{ Recording, Receiver, Replay *place }
 		}
 	}
 	err := c.call(ctx, "GetCapabilities", "<tds:Category>All</tds:Category>", &a)
-	var out []string
+	var out []serviceXML
 	for _, have := range []struct {
-		it *struct{}
+		it *place
 		ns string
 	}{{a.Capabilities.Media, mediaNS}, {a.Capabilities.Extension.Recording, recordingNS}, {a.Capabilities.Extension.Receiver, receiverNS}} {
 		if have.it != nil {
-			out = append(out, have.ns)
+			out = append(out, serviceXML{have.ns, have.it.XAddr})
 		}
 	}
 	return out, err
