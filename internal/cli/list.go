@@ -119,6 +119,11 @@ func (a *App) printDevice(d *device.Device, history []job.Entry) {
 	if len(d.Addresses) > 1 {
 		line("answers for", ground.List(d.Addresses))
 	}
+	if w := d.Writes; w != nil {
+		for _, p := range w.Pictures {
+			line("picture", pictureText(p))
+		}
+	}
 	line("known as", d.Host)
 	line("MAC's holder", d.Registry)
 	line("open ports", portsText(d.Ports))
@@ -159,6 +164,18 @@ func (a *App) printDevice(d *device.Device, history []job.Entry) {
 		}
 		fmt.Fprintln(a.Out, "  "+text)
 	}
+}
+
+// pictureText tells what a picture shows.
+func pictureText(p device.Picture) string {
+	text := fmt.Sprintf("source %q", p.Name)
+	switch {
+	case !p.Shows:
+		return text + ", shows no texts"
+	case p.Text == "":
+		return text + ", no text that tells what it is of"
+	}
+	return text + fmt.Sprintf(", text %q", p.Text)
 }
 
 func portsText(ports []uint16) string {
