@@ -106,7 +106,7 @@ func (a *App) showCommand() *cobra.Command {
 func (a *App) printDevice(d *device.Device, history []job.Entry) {
 	line := func(what, value string) {
 		if value != "" {
-			fmt.Fprintf(a.Out, "%-12s %s\n", what, value)
+			fmt.Fprintf(a.Out, "%-12s %s\n", what, a.wrap(a.Out, 13, value))
 		}
 	}
 	fmt.Fprintln(a.Out, a.paint(a.Out, headStyle, titleOf(d)))
