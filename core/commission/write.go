@@ -234,15 +234,6 @@ func (r *run) stay(ctx context.Context) (done bool, err error) {
 	return true, err
 }
 
-// caption has the pictures show the device's name.
-func (r *run) caption(ctx context.Context, w Write) error {
-	able, ok := r.session.(Captioner)
-	if !ok {
-		return errors.New("it cannot be told what its pictures are of")
-	}
-	return able.Caption(ctx, w.Intent)
-}
-
 func (r *run) verify(ctx context.Context, f Found) error {
 	r.tell(StepVerify, "reading back")
 	defer r.clock(StepVerify)()

@@ -5,39 +5,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/url"
 	"strings"
 
 	"janustat/internal/speak/soap"
 )
-
-// service is where operations of one namespace are called.
-type service struct{ ns, prefix, url string }
-
-// deviceService is the one that every device has.
-func (c *Client) deviceService() service { return service{deviceNS, "tds", c.url} }
-
-// serviceXML is a service as GetServices lists it.
-type serviceXML struct{ Namespace, XAddr string }
-
-// at gives the place of a service. Of the address that the device names, port and path
-// count: what is said goes to the device that is spoken with, and in the same manner,
-// whatever host a misconfigured one names.
-func (c *Client) at(xaddr string) (string, error) {
-	here, err := url.Parse(c.url)
-	if err != nil {
-		return "", err
-	}
-	there, err := url.Parse(strings.TrimSpace(xaddr))
-	if err != nil || there.Path == "" {
-		return "", fmt.Errorf("%q is no address of a service", c.said(xaddr))
-	}
-	if port := there.Port(); port != "" && there.Scheme == here.Scheme {
-		here.Host = strings.TrimSuffix(here.Host, ":"+here.Port()) + ":" + port
-	}
-	here.Path, here.RawQuery = there.Path, there.RawQuery
-	return here.String(), nil
-}
 
 // media finds the media service (Media Service Specification, 5); false where the device
 // has none.

@@ -143,47 +143,6 @@ func (c *Client) Serial(ctx context.Context) (string, error) {
 	return a.Serial, err
 }
 
-// Services reads the namespaces of the services offered (GetServices, or
-// GetCapabilities on devices that lack it).
-func (c *Client) Services(ctx context.Context) (namespaces []string, err error) {
-	list, err := c.services(ctx)
-	for _, s := range list {
-		namespaces = append(namespaces, strings.TrimSpace(s.Namespace))
-	}
-	return namespaces, err
-}
-
-func (c *Client) services(ctx context.Context) ([]serviceXML, error) {
-	var a struct{ Service []serviceXML }
-	err := c.call(ctx, "GetServices", "<tds:IncludeCapability>false</tds:IncludeCapability>", &a)
-	var fault *soap.Fault
-	if errors.As(err, &fault) && !errors.Is(err, ErrRefused) {
-		return c.capabilities(ctx)
-	}
-	return a.Service, err
-}
-
-func (c *Client) capabilities(ctx context.Context) ([]serviceXML, error) {
-	type place struct{ XAddr string }
-	var a struct {
-		Capabilities struct {
-			Media     *place
-			Extension struct{ Recording, Receiver, Replay *place }
-		}
-	}
-	err := c.call(ctx, "GetCapabilities", "<tds:Category>All</tds:Category>", &a)
-	var out []serviceXML
-	for _, have := range []struct {
-		it *place
-		ns string
-	}{{a.Capabilities.Media, mediaNS}, {a.Capabilities.Extension.Recording, recordingNS}, {a.Capabilities.Extension.Receiver, receiverNS}} {
-		if have.it != nil {
-			out = append(out, serviceXML{have.ns, have.it.XAddr})
-		}
-	}
-	return out, err
-}
-
 // Servers are the servers of one sort that a device is set to ask.
 type Servers struct {
 	Offered   bool // it has this setting
