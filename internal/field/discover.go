@@ -84,8 +84,8 @@ func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
 }
 
 // moments are when discovery is sent. Where many answer, each has less of the LAN and of
-// this laptop, so those that stay silent are asked for longer. That is looked at when it
-// matters, since most are heard after the first question.
+// this laptop, so those that stay silent are asked for longer, as long as some answer. That
+// is looked at when it matters, since most are heard after the first question.
 func (r *surveyRun) moments(subnet netip.Prefix) iter.Seq2[int, time.Duration] {
 	return func(yield func(int, time.Duration) bool) {
 		for i, at := range probeAt {
@@ -93,8 +93,14 @@ func (r *surveyRun) moments(subnet netip.Prefix) iter.Seq2[int, time.Duration] {
 				return
 			}
 		}
-		for i, at := range probeLateAt {
-			if len(r.hostsIn(subnet)) <= manyHosts || len(r.silent(subnet)) == 0 || !yield(len(probeAt)+i, at) {
+		at, before := probeAt[len(probeAt)-1], 0
+		for i := range maxLate {
+			silent := len(r.silent(subnet))
+			if len(r.hostsIn(subnet)) <= manyHosts || silent == 0 || i >= minLate && silent >= before {
+				return
+			}
+			before = silent
+			if at += probeLate; !yield(len(probeAt)+i, at) {
 				return
 			}
 		}

@@ -42,8 +42,13 @@ const (
 // repeated as SOAP-over-UDP 1.1 demands of unreliable delivery.
 var probeAt = []time.Duration{0, 300 * time.Millisecond, 700 * time.Millisecond, 1200 * time.Millisecond}
 
-// probeLateAt are further ones in a subnet of many hosts.
-var probeLateAt = []time.Duration{2500 * time.Millisecond, 4500 * time.Millisecond, 7 * time.Second}
+// In a subnet of many hosts there are further ones, so far apart: a few at least, and as
+// long as each brings somebody to speak.
+const (
+	probeLate = 1500 * time.Millisecond
+	minLate   = 3
+	maxLate   = 12
+)
 
 // visitAgain is how long after all its addresses were claimed a subnet is tried once more.
 const visitAgain = 5 * time.Second
