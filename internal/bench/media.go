@@ -25,7 +25,7 @@ type osd struct{ token, kind, plain, place string }
 
 // osdsOf are what a model comes with: a name, a name beside the time, or nothing.
 func osdsOf(m *Model) []osd {
-	if m.Screen == "" || m.Screen == "none" {
+	if m.Screen == "" {
 		return nil
 	}
 	list := []osd{{"osd0", "DateAndTime", "", "UpperRight"}}

@@ -81,10 +81,6 @@ func parseOpenings(list []string) ([]opening, error) {
 }
 
 func (a *App) web(ctx context.Context, refs []string, openings []opening, open bool) error {
-	log, err := a.logger()
-	if err != nil {
-		return err
-	}
 	j, devices, err := a.open(ctx)
 	if err != nil {
 		return err
@@ -110,8 +106,8 @@ func (a *App) web(ctx context.Context, refs []string, openings []opening, open b
 		if err != nil {
 			return err
 		}
-		v := webView{app: a, site: site, log: log, openings: openings}
-		if v.server, err = web.Listen(log); err != nil {
+		v := webView{app: a, site: site, log: desk.Log, openings: openings}
+		if v.server, err = web.Listen(desk.Log); err != nil {
 			return err
 		}
 		ctx, cancel := context.WithCancel(ctx)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"janustat/core/advice"
 	"janustat/core/device"
@@ -49,7 +50,7 @@ func (d *Desk) forgotten(o Allotting) (map[int64]bool, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, misuse("%s: none of these is in the job", strings.Join(o.Again, " "))
+		return nil, misuse("allot again %s: none of these is in the job", strings.Join(o.Again, " "))
 	}
 	return out, nil
 }
@@ -78,7 +79,7 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 		return Allotment{}, &Misuse{err}
 	}
 	out := Allotment{Ground: g, Differs: differs}
-	at := now()
+	at := time.Now()
 	for _, a := range allotted {
 		x := &d.Devices[slices.IndexFunc(d.Devices, func(x device.Device) bool { return x.Tag == a.Key })]
 		to := device.Settings{Address: a.Address, Prefix: g.Subnet.Bits(), Gateway: g.Gateway}

@@ -43,7 +43,7 @@ func (d *Desk) Offer(ctx context.Context, n *reach.Net, x *device.Device, k comm
 	var told *commission.Trouble
 	switch {
 	case errors.As(err, &alarm):
-		x.Apply(device.Alarmed{At: now(), Why: alarm.Why})
+		x.Apply(device.Alarmed{At: time.Now(), Why: alarm.Why})
 		return errors.Join(unfinished("%s is not what it was: %s", x.Label(), alarm.Why), d.Job.Register.Save(ctx, d.Devices))
 	case errors.As(err, &told):
 		return troubled(x.Label(), told.Error(), told.Next)
@@ -58,7 +58,7 @@ func (d *Desk) Offer(ctx context.Context, n *reach.Net, x *device.Device, k comm
 	if !result.Opened {
 		return unfinished("%s refuses this password: it was not kept for it, and one try of its budget is spent%s", x.Label(), triesLeft(ctx, prover, plan))
 	}
-	x.Apply(device.Opened{At: now(), Facts: result.Found.Facts()})
+	x.Apply(device.Opened{At: time.Now(), Facts: result.Found.Facts()})
 	return d.Save(ctx)
 }
 

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"janustat/core/commission"
 	"janustat/core/device"
@@ -95,7 +96,7 @@ func (d *Desk) proveAll(ctx context.Context, p field.Prover, plans []commission.
 // takeProofs records proofs, and which passwords were refused, so that they are not
 // offered again.
 func (d *Desk) takeProofs(ctx context.Context, p *Proving, keys *job.Keyring) error {
-	at := now()
+	at := time.Now()
 	noted := false
 	records := map[int64]job.ProofRecord{}
 	for i := range p.Proofs {

@@ -30,7 +30,7 @@ func (d *Desk) Do(ctx context.Context, n *reach.Net, planner *field.Planner, x *
 	if err := d.takeDown(ctx).add(context.WithoutCancel(ctx), r); err != nil {
 		return err
 	}
-	if field.TakeKeys(planner.Keys, r, now()) {
+	if field.TakeKeys(planner.Keys, r, time.Now()) {
 		if err := planner.Keys.Save(); err != nil {
 			return err
 		}
@@ -93,7 +93,7 @@ func (d *Desk) replace(id int64, mac device.MAC, found []device.Device) (*device
 	if unit == nil {
 		return nil, fmt.Errorf("%s was not heard again: run this once more", mac)
 	}
-	x.Apply(device.Restored{At: now(), Unit: *unit})
+	x.Apply(device.Restored{At: time.Now(), Unit: *unit})
 	return &x, nil
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"sync"
+	"time"
 
 	"janustat/core/commission"
 	"janustat/core/device"
@@ -32,7 +33,7 @@ func (d *Desk) takeDown(ctx context.Context) results { return results{d.Job, d.S
 // add carries one result into the register.
 func (t results) add(ctx context.Context, r commission.Result) error {
 	err := t.job.Register.Change(ctx, r.Plan.ID, func(d *device.Device) {
-		d.Apply(field.Events(r, now())...)
+		d.Apply(field.Events(r, time.Now())...)
 		d.Apply(device.Judged{Site: t.site, NotOurs: t.job.Sheet.IsNotOurs(d.Address())})
 	})
 	if err != nil {
@@ -72,7 +73,7 @@ func (d *Desk) watchOver(ctx context.Context, keys *job.Keyring, v View, work fu
 	}
 	changed := false
 	for _, r := range all {
-		changed = field.TakeKeys(keys, r, now()) || changed
+		changed = field.TakeKeys(keys, r, time.Now()) || changed
 	}
 	if changed {
 		saveErr = errors.Join(saveErr, keys.Save())

@@ -98,7 +98,7 @@ func (d *Desk) NewSurvey(ctx context.Context, n *reach.Net, o Survey) (field.Sur
 
 // Replay surveys what a capture recorded.
 func (d *Desk) Replay(ctx context.Context, path string) (*Surveyed, error) {
-	begun := now()
+	begun := time.Now()
 	s := field.Survey{Subnets: field.NewSubnets(nil, netip.Prefix{}, nil, d.Job.Sheet.Network.NotOurs), Log: d.Log, Tell: func(text string) { d.Say("  %s", text) }}
 	found, facts, err := s.Replay(ctx, path)
 	if errors.Is(err, wire.ErrCapture) || errors.Is(err, os.ErrNotExist) {
@@ -213,7 +213,7 @@ func (d *Desk) Watch(ctx context.Context, n *reach.Net, s *Surveyed, o Survey, t
 		return nil, err
 	}
 	survey.Enough = o.Expect.Met(d.Job, d.Devices)
-	begun := now()
+	begun := time.Now()
 	var told error
 	found, err := field.Watch{Survey: survey, Known: s.Met(), Event: func(e field.Event) {
 		e.Device = WithKinds(d.Job, []device.Device{e.Device})[0]

@@ -10,7 +10,6 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"time"
 
 	"janustat/core/advice"
 	"janustat/core/commission"
@@ -173,6 +172,3 @@ func (d *Desk) worker(p field.Prover, crew int, watch func(commission.Plan, comm
 		Site: p.Site, Journal: d.journal(), Attempts: p.Attempts, Place: commission.NewPlaces(crew), Watch: watch,
 	}
 }
-
-// now is the time that is written into the register.
-func now() time.Time { return time.Now() }
