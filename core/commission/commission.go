@@ -36,6 +36,11 @@ const (
 	StepPicture Step = "picture" // name its picture sources, and show the name in the picture
 	StepDNS     Step = "dns"     // set the DNS servers
 	StepNTP     Step = "ntp"     // set the NTP servers, and the clock to follow them
+	StepChannel Step = "channel" // have a recorder record a camera
+	StepPair    Step = "pair"    // tell a door or indoor station of the other
+	StepReport  Step = "report"  // tell a panel which server it reports to
+	StepAwait   Step = "await"   // wait for other devices of the job
+	StepFare    Step = "fare"    // wait until links do what they are for
 	StepUser    Step = "user"    // create a further user, or give one its level and password
 	StepProbe   Step = "probe"   // RFC 5227 probe of the allotted address
 	StepAddress Step = "address" // set address and mask, DHCP off
@@ -105,6 +110,14 @@ type Plan struct {
 	Target device.Settings
 	// Pictures tells that its pictures are to show its name.
 	Pictures bool
+	// Tongues are those it can be set up by; the first opens it. None is the standard one.
+	Tongues []device.Tongue
+	Peer    Peer // as others are told of it
+	// Watched is the user that others watch its stream by; "" is none.
+	Watched string
+	// Links are what it is to know of other devices, but for its channels.
+	Links    []Link
+	Channels *Channels // of a recorder; nil leaves them as they are
 	// Unnamed is the name of a device that has none; "" leaves it without.
 	Unnamed  string
 	Manner   Manner
@@ -228,6 +241,11 @@ type Found struct {
 	// CanTLS tells that it has HTTPS and that it is switched off.
 	CanTLS   bool
 	Pictures []Picture // its picture sources; none where they were not asked for
+	Stream   *device.Stream
+	// NoStream says why there is none, though others are to watch it.
+	NoStream  string
+	Recording Recording // of a recorder whose channels are planned
+	Ties      []Tie     // what it knows of other devices
 }
 
 // Servers are the servers of one sort that a device is set to ask.
@@ -267,11 +285,19 @@ func (f Found) Facts() device.Facts {
 	s := f.Settings
 	return device.Facts{
 		Make: f.Make, Model: f.Model, Serial: f.Serial, Firmware: f.Firmware, Name: s.Name, Settings: &s,
+		Stream: f.Stream, Links: f.linkFacts(),
 		Writes: &device.Outlook{
 			Pictures: f.pictureFacts(),
 			ClockS:   f.Clock.Seconds(), ByNTP: f.ByNTP, DNS: f.DNS.Told, DNSAuto: f.DNS.FromDHCP, NTP: f.NTP.Told, NTPAuto: f.NTP.FromDHCP,
 		},
 	}
+}
+
+func (f Found) linkFacts() (out []device.Link) {
+	for _, t := range f.Ties {
+		out = append(out, device.Link{Kind: string(t.Link.Step), Peer: t.Link.peerName(), Number: t.Link.Number, State: string(t.State), Why: t.Why})
+	}
+	return out
 }
 
 // Write is what is about to be sent to a device.

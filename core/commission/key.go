@@ -163,7 +163,11 @@ func (r *run) rekey(ctx context.Context, old Credential, what string) error {
 		return trouble(nil, advice.Say("run %s again", advice.Commission), "there is no password to replace "+what+" by")
 	}
 	err := r.give(ctx, Write{Step: StepRekey, Intent: what}, user, &r.plan.Replace, func(p secret.Password) error {
-		return r.session.SetPassword(ctx, user, p)
+		a, err := able[Keyer](r.session, "password")
+		if err != nil {
+			return err
+		}
+		return a.SetPassword(ctx, user, p)
 	})
 	next := r.plan.Replace
 	if errors.Is(err, ErrReplyLost) {
@@ -186,7 +190,11 @@ func (r *run) rekey(ctx context.Context, old Credential, what string) error {
 
 // key creates the administrator on a fresh device.
 func (r *run) key(ctx context.Context) error {
-	rules, err := r.session.Rules(ctx)
+	a, err := able[Keyer](r.session, "password")
+	if err != nil {
+		return trouble(err, advice.Say("give it one at its own page (%s)", advice.Web.On(r.plan.Tag)), "takes no first password")
+	}
+	rules, err := a.Rules(ctx)
 	if err != nil {
 		return trouble(err, advice.Say("run %s again", advice.Commission), "does not tell its password rules")
 	}
@@ -197,7 +205,7 @@ func (r *run) key(ctx context.Context) error {
 		}
 	}
 	err = r.give(ctx, keyWrite(r.plan), r.plan.User, &r.plan.Password, func(p secret.Password) error {
-		return r.session.CreateAdministrator(ctx, r.plan.User, p)
+		return a.CreateAdministrator(ctx, r.plan.User, p)
 	})
 	if err == nil {
 		r.sure = Credential{User: r.plan.User, Password: r.plan.Password}
@@ -259,7 +267,13 @@ func (r *run) first(ctx context.Context) error {
 	r.tried = true
 	w := firstWrite(r.plan)
 	w.InClear = !r.session.Encrypted()
-	err := r.do(ctx, w, func() error { return r.session.CreateAdministrator(ctx, r.plan.User, r.plan.First) })
+	err := r.do(ctx, w, func() error {
+		a, err := able[Keyer](r.session, "password")
+		if err != nil {
+			return err
+		}
+		return a.CreateAdministrator(ctx, r.plan.User, r.plan.First)
+	})
 	switch {
 	case errors.Is(err, ErrReplyLost): // which it is shows when it is offered
 		r.plan.Others = append([]Credential{{User: r.plan.User, Password: r.plan.First, Origin: FromChange}}, r.plan.Others...)

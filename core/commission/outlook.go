@@ -10,6 +10,7 @@ import (
 type Expected struct {
 	Access device.Access
 	Found  Found
+	Links  []device.Link // as they were read last
 }
 
 // Outlook gives the writes that a plan makes for a device, given what is known of it
@@ -47,5 +48,15 @@ func Outlook(p Plan, e Expected) (out []Write) {
 			}
 		}
 	}
+	for _, l := range p.Links {
+		if !slices.ContainsFunc(e.Links, l.standsAs) {
+			out = append(out, Write{Step: l.Step, Intent: l.Intent()})
+		}
+	}
 	return out
+}
+
+// standsAs reports whether a link is known to be there and to do what it is for.
+func (l *Link) standsAs(k device.Link) bool {
+	return k.Kind == string(l.Step) && k.Peer == l.peerName() && k.Number == l.Number && State(k.State).Good()
 }

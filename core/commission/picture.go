@@ -2,7 +2,6 @@ package commission
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -67,9 +66,9 @@ func (f Found) pictureFacts() (out []device.Picture) {
 
 // caption has the pictures show the device's name.
 func (r *run) caption(ctx context.Context, w Write) error {
-	able, ok := r.session.(Captioner)
-	if !ok {
-		return errors.New("it cannot be told what its pictures are of")
+	c, err := able[Captioner](r.session, "picture's name")
+	if err != nil {
+		return err
 	}
-	return able.Caption(ctx, w.Intent)
+	return c.Caption(ctx, w.Intent)
 }

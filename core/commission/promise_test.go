@@ -137,10 +137,10 @@ type forgetful struct{ *toy }
 
 func (f forgetful) Open(ctx context.Context, p Plan, at netip.Addr) (Session, error) {
 	s, err := f.toy.Open(ctx, p, at)
-	return forgetfulSession{s}, err
+	return forgetfulSession{s.(*toySession)}, err
 }
 
-type forgetfulSession struct{ Session }
+type forgetfulSession struct{ *toySession }
 
 func (forgetfulSession) SetPassword(context.Context, string, secret.Password) error { return nil }
 

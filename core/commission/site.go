@@ -30,6 +30,8 @@ type Site interface {
 	// Tethered reports whether the laptop's own link was gone at any time since, and
 	// waits until it is back.
 	Tethered(ctx context.Context, since time.Time) (again bool, err error)
+	// Pause waits a moment before a device is asked again how it fares.
+	Pause(ctx context.Context) error
 	// Now is the present moment.
 	Now() time.Time
 }
@@ -40,9 +42,10 @@ type Claim interface {
 	Wait(ctx context.Context) error
 }
 
-// Session is a conversation with one device. An error that leaves unknown
-// whether a write was carried out, or that breaks the conversation off, wraps
-// ErrReplyLost; a refusal for too many wrong passwords is a *LockedError.
+// Session is a conversation with one device in one tongue: what every tongue can do. What
+// a device can do beyond is an ability, found by type assertion (abilities.go). An error
+// that leaves unknown whether a write was carried out, or that breaks the conversation off,
+// wraps ErrReplyLost; a refusal for too many wrong passwords is a *LockedError.
 type Session interface {
 	// Access tells Fresh from Sealed without offering any password.
 	Access(ctx context.Context) (device.Access, error)
@@ -54,42 +57,10 @@ type Session interface {
 	Identity(ctx context.Context) (Identity, error)
 	// Enter offers a password once and uses it from then on; false means refused.
 	Enter(ctx context.Context, user string, p secret.Password) (bool, error)
-	// Opens offers the password of a further user once, beside what goes on; false means refused.
-	Opens(ctx context.Context, user string, p secret.Password) (bool, error)
 	Read(ctx context.Context) (Found, error)
-	// Rules gives the password rules the device publishes, or nil.
-	Rules(ctx context.Context) (*secret.Rules, error)
-	CreateAdministrator(ctx context.Context, user string, p secret.Password) error
-	// SetPassword gives an administrator another password.
-	SetPassword(ctx context.Context, user string, p secret.Password) error
-	// SetClock tells by how much the clock may be behind, where the time was long on its way.
-	SetClock(ctx context.Context) (late time.Duration, err error)
-	// SetZone sets the time zone, and leaves the clock as it goes.
-	SetZone(ctx context.Context, zone string) error
-	SetName(ctx context.Context, name string) error
-	SetDNS(ctx context.Context, servers []netip.Addr) error
-	// SetNTP sets the NTP servers, and the clock to follow them.
-	SetNTP(ctx context.Context, servers []netip.Addr) error
-	// CreateUser creates a further user; ChangeUser gives one that is there its level and password.
-	CreateUser(ctx context.Context, u User) error
-	ChangeUser(ctx context.Context, u User) error
-	// SetAddress sets address and prefix with DHCP off; restart tells whether
-	// the device wants one before it uses them.
-	SetAddress(ctx context.Context, s device.Settings) (restart bool, err error)
-	SetGateway(ctx context.Context, gateway netip.Addr) error
-	Restart(ctx context.Context) error
-	// Reset puts the device back into its factory state, address and users included.
-	Reset(ctx context.Context) error
 	// RefusesAnonymous reports whether reading the settings without a password is refused.
 	RefusesAnonymous(ctx context.Context) (bool, error)
 	Close()
-}
-
-// Captioner is the ability of a session to name the picture sources of a device and to
-// show the name in its pictures. It is had by a session whose Read finds Pictures.
-type Captioner interface {
-	// Caption gives each source its PictureName; what is so already is not written.
-	Caption(ctx context.Context, name string) error
 }
 
 // Journal records intent before a write and the outcome after (safety rule 2).

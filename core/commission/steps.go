@@ -49,6 +49,7 @@ const (
 	speaking = "speaking"
 	moving   = "restarting or moving"
 	byHands  = "waiting for hands"
+	others   = "waiting for other devices"
 )
 
 // table has the steps in the order of a device that needs all of them.
@@ -68,7 +69,7 @@ func init() { // it refers to functions that refer to it
 			name: StepZone, while: speaking, told: "had its time zone set to %s", soft: true,
 			due:    func(p Plan, f Found) bool { return wantsZone(p, f) && f.Settings.Zone != p.Target.Zone },
 			intent: func(p Plan, _ Found) string { return p.Target.Zone },
-			do:     func(r *run, ctx context.Context, w Write) error { return r.session.SetZone(ctx, w.Intent) },
+			do:     (*run).setZone,
 			proofs: func(p Plan, f Found) []Check {
 				return only(wantsZone(p, f), Check{"zone", f.Settings.Zone == p.Target.Zone, p.Target.Zone, f.Settings.Zone})
 			},
@@ -89,7 +90,7 @@ func init() { // it refers to functions that refer to it
 				return name != "" && f.Settings.Name != name
 			},
 			intent: func(p Plan, f Found) string { return p.name(f.Settings.Name) },
-			do:     func(r *run, ctx context.Context, w Write) error { return r.session.SetName(ctx, w.Intent) },
+			do:     (*run).setName,
 			proofs: func(p Plan, f Found) []Check {
 				t := p.Target.Name
 				return only(true, Check{"name", t == "" || f.Settings.Name == t, t, f.Settings.Name})
@@ -115,7 +116,7 @@ func init() { // it refers to functions that refer to it
 			name: StepDNS, while: speaking, told: "was told its DNS servers: %s", soft: true, static: true,
 			due:    func(p Plan, f Found) bool { return f.DNS.differ(p.Target.DNS) },
 			intent: func(p Plan, _ Found) string { return ground.List(p.Target.DNS) },
-			do:     func(r *run, ctx context.Context, _ Write) error { return r.session.SetDNS(ctx, r.plan.Target.DNS) },
+			do:     (*run).setDNS,
 			proofs: func(p Plan, f Found) []Check {
 				return only(f.DNS.wanted(p.Target.DNS), Check{"dns", !f.DNS.differ(p.Target.DNS), ground.List(p.Target.DNS), f.DNS.String()})
 			},
@@ -127,7 +128,7 @@ func init() { // it refers to functions that refer to it
 				return f.NTP.wanted(p.Target.NTP) && (f.NTP.differ(p.Target.NTP) || !f.ByNTP || clockDue(p, f))
 			},
 			intent: func(p Plan, _ Found) string { return ground.List(p.Target.NTP) },
-			do:     func(r *run, ctx context.Context, _ Write) error { return r.session.SetNTP(ctx, r.plan.Target.NTP) },
+			do:     (*run).setNTP,
 			proofs: func(p Plan, f Found) []Check {
 				follows := map[bool]string{false: ", and the clock is set by hand"}[f.ByNTP]
 				return only(f.NTP.wanted(p.Target.NTP), Check{
@@ -158,9 +159,7 @@ func init() { // it refers to functions that refer to it
 				return p.Target.Gateway.IsValid() && f.Settings.Gateway != p.Target.Gateway
 			},
 			intent: func(p Plan, _ Found) string { return p.Target.Gateway.String() },
-			do: func(r *run, ctx context.Context, _ Write) error {
-				return r.session.SetGateway(ctx, r.plan.Target.Gateway)
-			},
+			do:     (*run).setGateway,
 			proofs: func(p Plan, f Found) []Check {
 				t := p.Target
 				return only(true, Check{"gateway", t.DHCP || !t.Gateway.IsValid() || f.Settings.Gateway == t.Gateway, t.Gateway.String(), f.Settings.Gateway.String()})
@@ -169,9 +168,31 @@ func init() { // it refers to functions that refer to it
 		{name: StepRestart, while: speaking, told: "was restarted, %s"},
 		{name: StepReturn, while: moving, quiet: true},
 		{name: StepVerify, while: speaking, quiet: true},
+		{name: StepAwait, while: others, quiet: true},
+		{name: StepChannel, while: speaking, told: "records on %s", proofs: tieProofs(StepChannel)},
+		{name: StepPair, while: speaking, told: "was told of %s", proofs: tieProofs(StepPair)},
+		{name: StepReport, while: speaking, told: "was told to report to %s", proofs: tieProofs(StepReport)},
+		{name: StepFare, while: others, quiet: true},
 		{name: StepReset, while: speaking, told: "was reset %s"},
 		{name: StepPower, while: byHands},
 		{name: StepHand, while: byHands, told: "was set up by hand: %s"},
+	}
+}
+
+// tieProofs proves the links of one step: each does what it is for.
+func tieProofs(s Step) func(Plan, Found) []Check {
+	return func(_ Plan, f Found) (out []Check) {
+		for i := range f.Ties {
+			t := &f.Ties[i]
+			if t.Link.Step == s && t.State != ToType {
+				want := string(Connected)
+				if s == StepPair {
+					want = string(Registered)
+				}
+				out = append(out, Check{string(s), t.Set && t.State.Good(), t.Link.Name() + " " + want, t.Text()})
+			}
+		}
+		return out
 	}
 }
 

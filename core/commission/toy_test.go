@@ -95,6 +95,8 @@ func (t *toy) Tethered(context.Context, time.Time) (bool, error) {
 	return true, nil
 }
 
+func (t *toy) Pause(context.Context) error { return nil }
+
 func (t *toy) Arrive(context.Context, Plan) error { return nil }
 
 func (t *toy) Find(_ context.Context, _ Plan, places []netip.Addr) (netip.Addr, error) {

@@ -33,6 +33,8 @@ type Worker struct {
 	Journal  Journal
 	Attempts Attempts
 	Place    *Places
+	// Board is where devices of one run tell each other how far they are; nil without others.
+	Board *Board
 	// HandLimit is how long to wait for what a person types into a device.
 	HandLimit time.Duration
 	// Watch is told of each step as it begins; it may be nil.
@@ -60,6 +62,7 @@ func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Conte
 		r.close()
 		err = NoteLocked(ctx, w.Attempts, p, err)
 	}
+	w.Board.finish(p.ID, err)
 	r.result.Took = w.Site.Now().Sub(begun)
 	var t *Trouble
 	var alarm *AlarmError
@@ -162,7 +165,13 @@ func (w Worker) Reset(ctx context.Context, p Plan) Result {
 		if _, err := r.meet(ctx); err != nil {
 			return err
 		}
-		err := r.do(ctx, Write{Step: StepReset, Intent: "to the factory state"}, func() error { return r.session.Reset(ctx) })
+		err := r.do(ctx, Write{Step: StepReset, Intent: "to the factory state"}, func() error {
+			a, err := able[Resetter](r.session, "factory state")
+			if err != nil {
+				return err
+			}
+			return a.Reset(ctx)
+		})
 		switch {
 		case err == nil:
 			r.result.Reset = OutcomeDone
@@ -320,7 +329,10 @@ func (r *run) pass(ctx context.Context, first bool) (done bool, err error) {
 		if err := r.verify(ctx, found); err != nil {
 			return true, err
 		}
-		return true, r.deferred
+		if r.deferred != nil {
+			return true, r.deferred
+		}
+		return true, r.join(ctx)
 	}
 	return false, r.write(ctx, due)
 }

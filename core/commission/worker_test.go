@@ -192,6 +192,7 @@ func (s siteFunc) toy(p Plan) *toy {
 }
 func (s siteFunc) Tethered(context.Context, time.Time) (bool, error) { return false, nil }
 func (s siteFunc) Now() time.Time                                    { return time.Time{} }
+func (s siteFunc) Pause(context.Context) error                       { return nil }
 func (s siteFunc) Arrive(context.Context, Plan) error                { return nil }
 func (s siteFunc) Find(c context.Context, p Plan, a []netip.Addr) (netip.Addr, error) {
 	return s.toy(p).Find(c, p, a)

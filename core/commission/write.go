@@ -84,8 +84,52 @@ func (s step) words() string {
 	return string(s.name)
 }
 
+func (r *run) setZone(ctx context.Context, w Write) error {
+	a, err := able[ZoneSetter](r.session, "time zone")
+	if err != nil {
+		return err
+	}
+	return a.SetZone(ctx, w.Intent)
+}
+
+func (r *run) setName(ctx context.Context, w Write) error {
+	a, err := able[Namer](r.session, "name")
+	if err != nil {
+		return err
+	}
+	return a.SetName(ctx, w.Intent)
+}
+
+func (r *run) setDNS(ctx context.Context, _ Write) error {
+	a, err := able[ServerSetter](r.session, "DNS servers")
+	if err != nil {
+		return err
+	}
+	return a.SetDNS(ctx, r.plan.Target.DNS)
+}
+
+func (r *run) setNTP(ctx context.Context, _ Write) error {
+	a, err := able[ServerSetter](r.session, "NTP servers")
+	if err != nil {
+		return err
+	}
+	return a.SetNTP(ctx, r.plan.Target.NTP)
+}
+
+func (r *run) setGateway(ctx context.Context, _ Write) error {
+	a, err := able[Addresser](r.session, "gateway")
+	if err != nil {
+		return err
+	}
+	return a.SetGateway(ctx, r.plan.Target.Gateway)
+}
+
 func (r *run) setClock(ctx context.Context, _ Write) error {
-	late, err := r.session.SetClock(ctx)
+	a, err := able[ClockSetter](r.session, "time")
+	if err != nil {
+		return err
+	}
+	late, err := a.SetClock(ctx)
 	if late > 0 {
 		r.detail = fmt.Sprintf("up to %s late: the answer took that long", late.Round(100*time.Millisecond))
 	}
@@ -93,7 +137,8 @@ func (r *run) setClock(ctx context.Context, _ Write) error {
 }
 
 func (r *run) gateway(ctx context.Context) error {
-	return r.do(ctx, r.plan.write(StepGateway, r.found), func() error { return r.session.SetGateway(ctx, r.plan.Target.Gateway) })
+	w := r.plan.write(StepGateway, r.found)
+	return r.do(ctx, w, func() error { return r.setGateway(ctx, w) })
 }
 
 // errMoved ends a pass: the device has gone to another address, or was restarted.
@@ -155,7 +200,11 @@ func (r *run) address(ctx context.Context) error {
 
 func (r *run) setAddress(ctx context.Context, t device.Settings) (restart bool, err error) {
 	err = r.do(ctx, Write{Step: StepAddress, Intent: AddressIntent(t)}, func() error {
-		restart, err = r.session.SetAddress(ctx, t)
+		a, err := able[Addresser](r.session, "address")
+		if err != nil {
+			return err
+		}
+		restart, err = a.SetAddress(ctx, t)
 		if restart {
 			r.detail = AtRestart
 		}
@@ -190,7 +239,13 @@ func (r *run) restart(ctx context.Context, withGateway bool, why string) error {
 			return err
 		}
 	}
-	err := r.do(ctx, Write{Step: StepRestart, Intent: why}, func() error { return r.session.Restart(ctx) })
+	err := r.do(ctx, Write{Step: StepRestart, Intent: why}, func() error {
+		a, err := able[Restarter](r.session, "restart")
+		if err != nil {
+			return err
+		}
+		return a.Restart(ctx)
+	})
 	if err != nil && !errors.Is(err, ErrReplyLost) {
 		return err
 	}
@@ -253,9 +308,16 @@ func (r *run) verify(ctx context.Context, f Found) error {
 	if err := r.usersOpen(ctx); err != nil {
 		return err
 	}
+	if err := r.stream(ctx, &f); err != nil {
+		return err
+	}
 	r.result.Left = f
 	r.remark(f)
-	return r.Journal.Left(ctx, r.plan, f)
+	if err := r.Journal.Left(ctx, r.plan, f); err != nil {
+		return err
+	}
+	r.settled(f)
+	return nil
 }
 
 // remark notes what the installer may want to know of a device that is right.
@@ -282,11 +344,15 @@ func (r *run) users(ctx context.Context) error {
 			continue
 		}
 		there := slices.ContainsFunc(r.found.Accounts, func(a Account) bool { return a.Named(u.Name) })
-		write := r.session.CreateUser
-		if there {
-			write = r.session.ChangeUser
+		a, err := able[UserKeeper](r.session, "users")
+		if err != nil {
+			return trouble(err, advice.Say("take it out of the users' lists in the job sheet"), "has no further users")
 		}
-		err := r.give(ctx, userWrite(*u), u.Name, &u.Password, func(secret.Password) error {
+		write := a.CreateUser
+		if there {
+			write = a.ChangeUser
+		}
+		err = r.give(ctx, userWrite(*u), u.Name, &u.Password, func(secret.Password) error {
 			return write(ctx, *u) // whose password it is
 		})
 		if err != nil {
@@ -304,7 +370,11 @@ func (r *run) usersOpen(ctx context.Context) error {
 		if !r.given[u.Name] {
 			continue
 		}
-		ok, err := OfferSure(ctx, r.Attempts, r.plan, Credential{User: u.Name, Password: u.Password}, r.session.Opens)
+		a, err := able[UserKeeper](r.session, "users")
+		if err != nil {
+			return err
+		}
+		ok, err := OfferSure(ctx, r.Attempts, r.plan, Credential{User: u.Name, Password: u.Password}, a.Opens)
 		if err != nil {
 			return r.unanswered(err, "did not answer to the password of "+u.Name)
 		}

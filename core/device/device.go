@@ -5,6 +5,7 @@
 package device
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"time"
@@ -113,6 +114,9 @@ type Facts struct {
 	Offers   []string      `json:"offers,omitempty"`   // services it announces: DNS-SD, SSDP or WS-Discovery types
 	Registry string        `json:"registry,omitempty"` // whom IEEE gave the MAC's prefix to
 	Asks     *DHCPClient   `json:"asks,omitempty"`     // it asks for an address by DHCP
+	Tongues  []Tongue      `json:"tongues,omitempty"`  // by which it can be set up
+	Stream   *Stream       `json:"stream,omitempty"`   // its picture, as others watch it
+	Links    []Link        `json:"links,omitempty"`    // what it knows of other devices, and how that fares
 }
 
 // Outlook is what a device told before anything was written to it, from which it can be
@@ -127,6 +131,35 @@ type Outlook struct {
 	Partial bool    `json:"partial,omitempty"`  // it refuses to tell the rest without a password
 	// Pictures are its picture sources; none where they were not asked for.
 	Pictures []Picture `json:"pictures,omitempty"`
+}
+
+// Tongue is a protocol by which a device can be set up, by its name.
+type Tongue string
+
+// Stream is a picture that others can watch.
+type Stream struct {
+	Path   string `json:"path"`            // of its URI (RTSP), with its query; the host is where the device is met
+	Port   uint16 `json:"port"`            // likewise
+	Codec  string `json:"codec,omitempty"` // as SDP names it (RFC 8866, 6.6)
+	Width  int    `json:"width,omitempty"` // in pixels; 0 is not known
+	Height int    `json:"height,omitempty"`
+}
+
+// Size tells width and height, "" where they are not known.
+func (s *Stream) Size() string {
+	if s.Width == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d×%d", s.Width, s.Height)
+}
+
+// Link is what a device knows of another, and how that fares.
+type Link struct {
+	Kind   string `json:"kind"` // channel, pair or report
+	Peer   string `json:"peer"` // tag of the other device, or address of a server
+	Number int    `json:"number,omitempty"`
+	State  string `json:"state"`
+	Why    string `json:"why,omitempty"`
 }
 
 // Picture is one picture source of a device, and what it shows.

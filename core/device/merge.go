@@ -200,6 +200,13 @@ func (f *Facts) Absorb(n Facts) {
 	if n.Writes != nil {
 		f.Writes = n.Writes
 	}
+	if n.Stream != nil {
+		f.Stream = n.Stream
+	}
+	if n.Links != nil {
+		f.Links = n.Links
+	}
+	f.Tongues = union(f.Tongues, n.Tongues)
 	f.Ports, f.Offers = union(f.Ports, n.Ports), union(f.Offers, n.Offers)
 	f.Offers, f.Ports = f.Offers[:min(len(f.Offers), maxKept)], f.Ports[:min(len(f.Ports), maxKept)]
 	if n.Asks != nil {
@@ -237,6 +244,13 @@ func (f *Facts) clean() {
 	text.Each(f.Offers, func(s string) string { return text.Harmless(s, text.Marker, nil) })
 	f.Offers, f.Ports = f.Offers[:min(len(f.Offers), maxKept)], f.Ports[:min(len(f.Ports), maxKept)]
 	f.OtherMAC = f.OtherMAC[:min(len(f.OtherMAC), maxKept)]
+	if f.Stream != nil {
+		own := *f.Stream
+		own.Path, own.Codec = text.Harmless(own.Path, text.Long, nil), text.Harmless(own.Codec, text.Marker, nil)
+		f.Stream = &own
+	}
+	f.Links = slices.Clone(f.Links)
+	text.Each(f.Links, func(s string) string { return text.Harmless(s, text.Long, nil) })
 }
 
 // maxKept bounds the lists that are kept of what a device says of itself.

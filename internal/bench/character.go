@@ -43,7 +43,28 @@ var characters = map[string]character{
 	},
 }
 
-func (d *Device) character() character { return characters[d.unit.model.Kind] }
+// character is that of the device's kind; a recorder without channels that can be set has
+// no services for them.
+func (d *Device) character() character {
+	c := characters[d.unit.model.Kind]
+	if d.unit.model.Kind == "recorder" && d.unit.model.Channels == 0 {
+		c.services = slices.DeleteFunc(slices.Clone(c.services), func(ns string) bool { return ns == recNS || ns == rcvNS })
+	}
+	return c
+}
+
+// offers reports whether a device has what an operation is of.
+func (d *Device) offers(ns, name string) bool {
+	switch {
+	case name == "SendAuxiliaryCommand", ns == devNS && name == "GetServiceCapabilities":
+		return d.unit.model.Lamp
+	case ns == recNS || ns == rcvNS:
+		return d.unit.model.Channels > 0
+	case name == "GetProfiles" || name == "GetStreamUri":
+		return d.streams()
+	}
+	return true
+}
 
 // fixedScopes are those a client cannot set.
 func (d *Device) fixedScopes() []string {

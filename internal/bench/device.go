@@ -33,6 +33,7 @@ type Device struct {
 	visits  map[string]string // who is signed in at its pages, by cookie
 	cert    *tls.Certificate  // it shows, where it has HTTPS
 	had     []string          // every password that was ever set
+	winks   []string          // what it was told to show itself by
 	poses   Pose              // of a stranger in its place
 	usurped *usurped          // what it was before that
 	chance  *mrand.Rand       // of faults
@@ -56,6 +57,8 @@ type state struct {
 	summer  bool   // daylight saving
 	source  string // what its picture source is called
 	osds    []osd  // on its screen
+
+	recorder recorder // channels of a recorder
 }
 
 // usualZone is the time zone that devices come with here, and that nobody is to change
@@ -81,7 +84,7 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 	}
 	d.state = state{
 		address: u.prefix, gateway: u.gateway, dhcp: u.DHCP, users: map[string]account{}, offset: u.Clock,
-		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"}, zone: usualZone, summer: true, source: "VideoSource_1", osds: osdsOf(&u.model),
+		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"}, zone: usualZone, summer: true, source: "VideoSource_1", osds: osdsOf(&u.model), recorder: recorderOf(&u.model),
 	}
 	if u.Password != "" {
 		d.state.users["admin"] = account{u.Password, "Administrator"}
@@ -176,6 +179,12 @@ func (d *Device) boot(first bool) error {
 	if d.is(lateService) && !first && !sleep(d.ctx, serviceLate) {
 		return nil
 	}
+	if !d.is(noDiscovery) {
+		if err := d.serveStream(); err != nil {
+			return err
+		}
+	}
+	d.resumeReceivers()
 	mux := http.NewServeMux()
 	d.servePages(mux)
 	if d.unit.ByHand {
@@ -288,6 +297,7 @@ func (d *Device) Reset() {
 	d.state.gateway, d.state.dhcp, d.state.next = netip.Addr{}, false, nil
 	d.state.users = map[string]account{}
 	d.state.source, d.state.osds = "VideoSource_1", osdsOf(&d.unit.model)
+	d.state.recorder = recorderOf(&d.unit.model)
 	d.state.scopes = []string{scopeRoot + "name/" + strings.ReplaceAll(d.unit.model.Name, " ", ""), scopeRoot + "location/"}
 	d.state.dns, d.state.ntp, d.state.byNTP = nil, nil, false
 	d.guard.wrong, d.guard.locked = 0, time.Time{}

@@ -43,6 +43,7 @@ const (
 	noDiscovery    = "no discovery"
 	leadsToHTTPS   = "leads to https"
 	untyped        = "untyped"
+	blind          = "blind"
 )
 
 // How late the late ones are.
@@ -76,6 +77,7 @@ var manners = map[string]manner{
 			return nil
 		},
 	},
+	blind:          {stands: "practice: a camera that answers and has no stream"},
 	forgetsGateway: {stands: "practice: an address of its own clears the gateway"},
 	"servers static": {
 		stands: "practice: DNS and NTP servers are taken only with DHCP off",

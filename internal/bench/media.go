@@ -15,6 +15,25 @@ var mediaOperations = map[string]operation{
 	"GetOSDs":                      {reading, false, getOSDs},
 	"SetOSD":                       {writing, false, setOSD},
 	"CreateOSD":                    {writing, false, createOSD},
+	"GetProfiles":                  {reading, false, getProfiles},
+	"GetStreamUri":                 {reading, false, getStreamURI},
+}
+
+// profileToken is the only profile of a device.
+const profileToken = "main"
+
+func getProfiles(_ *Device, _ *element) (*node, *fault) {
+	return el(medNS, "GetProfilesResponse", el(medNS, "Profiles", el(typNS, "Name", "main"),
+		el(typNS, "VideoEncoderConfiguration", el(typNS, "Name", "vec0"), el(typNS, "UseCount", 1), el(typNS, "Encoding", "JPEG"),
+			el(typNS, "Resolution", el(typNS, "Width", stillWidth), el(typNS, "Height", stillHeight))).with("token", "vec0")).with("token", profileToken).with("fixed", "true")), nil
+}
+
+func getStreamURI(d *Device, req *element) (*node, *fault) {
+	if req.find("ProfileToken").value() != profileToken || req.find("StreamSetup", "Transport", "Protocol").value() != "RTSP" {
+		return nil, invalid("NoProfile", "The requested profile token does not exist")
+	}
+	return el(medNS, "GetStreamUriResponse", el(medNS, "MediaUri", el(typNS, "Uri", "rtsp://"+d.state.address.Addr().String()+streamPath),
+		el(typNS, "InvalidAfterConnect", false), el(typNS, "InvalidAfterReboot", false), el(typNS, "Timeout", "PT60S"))), nil
 }
 
 // sourceToken is the only video source configuration of a device.

@@ -40,6 +40,8 @@ func init() {
 		"SetSystemFactoryDefault":  {writing, false, factoryDefault},
 		"SetDNS":                   {writing, false, setDNS},
 		"SetNTP":                   {writing, false, setNTP},
+		"GetServiceCapabilities":   {preAuth, true, deviceCapabilities},
+		"SendAuxiliaryCommand":     {writing, false, auxiliary},
 	}
 }
 
@@ -363,4 +365,27 @@ func factoryDefault(d *Device, req *element) (*node, *fault) {
 		return nil, invalid("InvalidArgs", "only a hard reset is offered")
 	}
 	return response("SetSystemFactoryDefault")
+}
+
+// lampCommands are those of a device with an infrared lamp.
+var lampCommands = []string{"tt:IRLamp|On", "tt:IRLamp|Off", "tt:IRLamp|Auto"}
+
+func deviceCapabilities(_ *Device, _ *element) (*node, *fault) {
+	return response("GetServiceCapabilities", el(devNS, "Capabilities", el(devNS, "Misc").with("AuxiliaryCommands", strings.Join(lampCommands, " "))))
+}
+
+func auxiliary(d *Device, req *element) (*node, *fault) {
+	command := req.find("AuxiliaryCommand").value()
+	if !slices.Contains(lampCommands, command) {
+		return nil, invalid("", "The requested AuxiliaryCommand is not supported")
+	}
+	d.winks = append(d.winks, command)
+	return response("SendAuxiliaryCommand", el(devNS, "AuxiliaryCommandResponse", "done"))
+}
+
+// Winks gives what the device was told to show itself by.
+func (d *Device) Winks() []string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return slices.Clone(d.winks)
 }

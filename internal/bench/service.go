@@ -114,7 +114,7 @@ type effect struct {
 func (d *Device) call(r *http.Request, header, req *element) (*node, *fault, effect) {
 	name := req.XMLName.Local
 	op, ok := operationOf(req)
-	if !ok || name == "GetServices" && d.unit.model.NoServices || strings.Contains(name, "OSD") && d.unit.model.Screen == "" {
+	if !ok || name == "GetServices" && d.unit.model.NoServices || strings.Contains(name, "OSD") && d.unit.model.Screen == "" || !d.offers(req.XMLName.Space, name) {
 		return nil, &fault{code: "Sender", sub: "ActionNotSupported", reason: "The requested action is not supported"}, effect{}
 	}
 	d.mu.Lock()
@@ -153,6 +153,10 @@ func operationOf(req *element) (op operation, ok bool) {
 		op, ok = operations[req.XMLName.Local]
 	case medNS:
 		op, ok = mediaOperations[req.XMLName.Local]
+	case recNS:
+		op, ok = recordingOperations[req.XMLName.Local]
+	case rcvNS:
+		op, ok = receiverOperations[req.XMLName.Local]
 	}
 	return op, ok
 }

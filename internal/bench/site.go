@@ -69,6 +69,9 @@ type Model struct {
 	TypedOnly  bool          `yaml:"typed_only"`   // answers only probes for its own type
 	NoXAddrs   bool          `yaml:"no_xaddrs"`    // probe matches carry no address: it has to be resolved
 	Screen     string        `yaml:"screen"`       // of its pictures: plain (date and time), named (and a text), none if left out
+	Channels   int           `yaml:"channels"`     // of a recorder; without them it has no services to set them
+	Makes      bool          `yaml:"makes"`        // it makes its channels as they are asked for, and has none before
+	Lamp       bool          `yaml:"lamp"`         // it has an infrared lamp to be switched
 	NoServices bool          `yaml:"no_services"`  // lacks GetServices
 	FaultCode  int           `yaml:"fault_status"` // HTTP status of faults, 400 or 500
 	Rules      *Rules        `yaml:"rules"`

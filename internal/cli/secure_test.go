@@ -54,7 +54,7 @@ func TestTransportUsersAndServers(t *testing.T) {
 		assert.Equal(t, secure, list[i].TLS != nil, list[i].Serial)
 	}
 	assert.Len(t, list[0].TLS.Fingerprint, 64)
-	assert.Equal(t, []uint16{8080}, slices.DeleteFunc(list[3].Ports, func(p uint16) bool { return p == 22 }))
+	assert.Equal(t, []uint16{554, 8080}, slices.DeleteFunc(list[3].Ports, func(p uint16) bool { return p == 22 }))
 	assert.Contains(t, c.must("show", "C01"), "HTTPS        port 443, certificate ")
 
 	// The sheet refuses to send a new password in the open, but for what it excepts.

@@ -26,7 +26,12 @@ func (p *Proof) judge(plan commission.Plan) {
 		p.compare(CheckCert, f.Certificate == plan.TLS.Fingerprint, "as surveyed, "+short(plan.TLS.Fingerprint), "another, "+short(f.Certificate))
 	}
 	p.users(plan)
-	for _, c := range commission.Proofs(plan, f) {
+	proofs := commission.Proofs(plan, f)
+	p.links(proofs)
+	for _, c := range proofs {
+		if slices.Contains(linkChecks, c.Name) {
+			continue
+		}
 		p.compare(c.Name, c.OK, c.Want, c.Got)
 		if c.Refused { // it is told, and is no fault of the work
 			last := &p.Checks[len(p.Checks)-1]

@@ -62,7 +62,7 @@ func TakeKeys(keys *job.Keyring, r commission.Result, now time.Time) (changed bo
 
 // Expect gives what is known of a device before it is spoken with, from the register.
 func Expect(d *device.Device) commission.Expected {
-	e := commission.Expected{Access: d.Access}
+	e := commission.Expected{Access: d.Access, Links: d.Links}
 	if s := d.Settings; s != nil {
 		e.Found.Settings = *s
 	}

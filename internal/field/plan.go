@@ -31,6 +31,9 @@ type Planner struct {
 	// Newcomers are those that were kept from one, by tag.
 	Newcomers []string
 
+	// Joining is which devices work together; those that do not are planned by themselves.
+	Joining job.Joining
+
 	among *job.Among
 }
 
@@ -56,6 +59,7 @@ func (p *Planner) Plans(devices []device.Device) (plans []commission.Plan) {
 		}
 	}
 	slices.SortFunc(plans, func(a, b commission.Plan) int { return text.Natural(a.Tag, b.Tag) })
+	p.join(plans, devices)
 	return plans
 }
 

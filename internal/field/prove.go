@@ -84,11 +84,15 @@ const (
 	CheckPicture  = "picture" // its pictures show its name, and their sources are called so
 	CheckZone     = "zone"
 	CheckClock    = "clock"
+	CheckStream   = "stream"  // its picture is watched by the recorder's user
+	CheckChannel  = "channel" // a recorder's, each
+	CheckPair     = "pair"    // of an intercom, each
+	CheckReport   = "report"  // it reports to its server
 )
 
 // Checks lists the names of the checks in order.
 var Checks = []string{
-	CheckAnswers, CheckAlone, CheckPassword, CheckOldKeys, CheckClosed, CheckUsers, CheckCert, CheckIdentity, CheckFirmware, CheckAddress, CheckGateway, CheckStatic, CheckDNS, CheckNTP, CheckName, CheckPicture, CheckZone, CheckClock,
+	CheckAnswers, CheckAlone, CheckPassword, CheckOldKeys, CheckClosed, CheckUsers, CheckCert, CheckIdentity, CheckFirmware, CheckAddress, CheckGateway, CheckStatic, CheckDNS, CheckNTP, CheckName, CheckPicture, CheckZone, CheckClock, CheckStream, CheckChannel, CheckPair, CheckReport,
 }
 
 // Prover reads devices back and compares them with the register.
@@ -206,6 +210,9 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, limit time.Durat
 	if err := p.userKeys(ctx, s, plan, out); err != nil {
 		return err
 	}
+	if err := p.joined(ctx, s, plan, out); err != nil {
+		return err
+	}
 	out.judge(plan)
 	return p.oldKeys(ctx, s, plan, out)
 }
@@ -243,6 +250,10 @@ func (p Prover) recognise(ctx context.Context, s commission.Session, plan commis
 // userKeys offers the passwords of the further users that the device has been given.
 func (p Prover) userKeys(ctx context.Context, s commission.Session, plan commission.Plan, out *Proof) error {
 	out.usersLeft = 0
+	keeper, ok := s.(commission.UserKeeper)
+	if !ok {
+		return nil // it has no users beside its administrator
+	}
 	for _, u := range plan.Users {
 		if slices.Contains(out.usersRefused, u.Name) {
 			continue // by an earlier reading of this proving
@@ -258,7 +269,7 @@ func (p Prover) userKeys(ctx context.Context, s commission.Session, plan commiss
 			out.usersLeft++
 			continue
 		}
-		ok, wait, err := commission.Offer(ctx, p.Attempts, plan, commission.Credential{User: u.Name, Password: u.Password}, s.Opens)
+		ok, wait, err := commission.Offer(ctx, p.Attempts, plan, commission.Credential{User: u.Name, Password: u.Password}, keeper.Opens)
 		if err != nil || wait > 0 {
 			return err
 		}

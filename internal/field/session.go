@@ -31,7 +31,20 @@ type session struct {
 	endpoint string          // as it told by discovery in this conversation
 }
 
-var _ commission.Session = (*session)(nil)
+// The standard device service can do all of this.
+var _ interface {
+	commission.Session
+	commission.Keyer
+	commission.UserKeeper
+	commission.ClockSetter
+	commission.ZoneSetter
+	commission.Namer
+	commission.ServerSetter
+	commission.Addresser
+	commission.Restarter
+	commission.Resetter
+	commission.Captioner
+} = (*session)(nil)
 
 // lost turns the loss of a reply into what the steps understand. A write that
 // could not even be sent counts too: looking in both places is right for both.
@@ -86,6 +99,9 @@ func (s *session) read(ctx context.Context) (commission.Found, error) {
 		}
 	}
 	if err := s.readPictures(ctx, &f); err != nil {
+		return f, err
+	}
+	if err := s.readChannels(ctx, &f); err != nil {
 		return f, err
 	}
 	f.Clock, f.ClockDoubt, err = s.Clock(ctx)

@@ -34,9 +34,24 @@ var _ commission.Site = (*Site)(nil)
 const (
 	openLimit = 30 * time.Second       // from answering ARP to answering HTTP
 	openEvery = 300 * time.Millisecond // between tries
+	fareEvery = 1 * time.Second        // between questions how links fare
 	awayAfter = 2 * time.Second        // silence that means it is away
 	staysPut  = 15 * time.Second       // it was told to go and did not
 )
+
+// Pause implements commission.Site.
+func (s *Site) Pause(ctx context.Context) error {
+	t := time.NewTimer(s.Net.Pace.Of(fareEvery))
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-s.Net.Done():
+		return s.Net.Err()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
 
 // Now implements commission.Site.
 func (*Site) Now() time.Time { return time.Now() }

@@ -51,6 +51,8 @@ type keyringContent struct {
 	Users       map[device.MAC]map[string]string `json:"users,omitempty"`
 	NextUsers   map[device.MAC]map[string]string `json:"next_users,omitempty"` // what a change is about to give
 	SharedUsers map[string]string                `json:"shared_users,omitempty"`
+	// Pairs are the registration secrets of intercom pairs, by the MACs of the two.
+	Pairs map[string]string `json:"pairs,omitempty"`
 }
 
 type keyFor struct {
@@ -67,9 +69,9 @@ type past struct {
 }
 
 // keyringVersion is the version of the plain form. Version 1 had the site
-// password and the devices' own only, version 2 no further users; both are read
-// as they are.
-const keyringVersion = 3
+// password and the devices' own only, version 2 no further users, version 3
+// no pairs; they are read as they are.
+const keyringVersion = 4
 
 // NewKeyring makes an empty keyring that Save will write.
 func NewKeyring(path, passphrase string) *Keyring {
@@ -109,8 +111,10 @@ func (k *Keyring) reveal() {
 			}
 		}
 	}
-	for _, p := range c.SharedUsers {
-		k.know(p)
+	for _, list := range []map[string]string{c.SharedUsers, c.Pairs} {
+		for _, p := range list {
+			k.know(p)
+		}
 	}
 }
 

@@ -40,6 +40,10 @@ type Sheet struct {
 	Timezone string `yaml:"timezone"`
 	// Captions tells whether the pictures of cameras are to show their names; so if left out.
 	Captions *bool `yaml:"captions"`
+	// Devices that work together.
+	Channels  ChannelPlan  `yaml:"channels"`
+	Intercoms IntercomPlan `yaml:"intercoms"`
+	Reporting ReportPlan   `yaml:"reporting"`
 }
 
 // Network is what the sheet says of the site network.
@@ -264,7 +268,7 @@ func (s *Sheet) check() error {
 	if s.Timezone != "" && !zoneForm.MatchString(s.Timezone) {
 		return fmt.Errorf("%w: timezone: %q: write it as POSIX does: GMT0BST,M3.5.0/1,M10.5.0 or CET-1CEST,M3.5.0,M10.5.0/3", ErrSheet, s.Timezone)
 	}
-	return cmp.Or(s.checkExpected(), s.checkSurvey(), s.checkNames(), s.checkUsers())
+	return cmp.Or(s.checkExpected(), s.checkSurvey(), s.checkNames(), s.checkUsers(), s.checkJoining())
 }
 
 // zoneForm is the form of a time zone in POSIX (IEEE 1003.1, 8.3, TZ): the name and
@@ -342,6 +346,9 @@ func (s *Sheet) Reserved() []ground.Reserved {
 	}
 	for _, r := range s.Network.DHCPPools {
 		out = append(out, ground.Reserved{Range: r.Range, Why: "in a DHCP pool"})
+	}
+	if server := s.Reporting.Server; server.IsValid() {
+		out = append(out, ground.Reserved{Range: ground.Range{From: server, To: server}, Why: "the server that panels report to"})
 	}
 	return out
 }

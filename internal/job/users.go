@@ -106,3 +106,18 @@ func (k *Keyring) SetSharedUser(name string, p secret.Password) {
 	k.know(p.Reveal())
 	k.content.SharedUsers[name] = p.Reveal()
 }
+
+// Pair gives the registration secret of a door station and an indoor one, zero if there is
+// none.
+func (k *Keyring) Pair(door, station device.MAC) secret.Password {
+	return secret.New(k.content.Pairs[door.String()+" "+station.String()])
+}
+
+// SetPair keeps it.
+func (k *Keyring) SetPair(door, station device.MAC, p secret.Password) {
+	if k.content.Pairs == nil {
+		k.content.Pairs = map[string]string{}
+	}
+	k.know(p.Reveal())
+	k.content.Pairs[door.String()+" "+station.String()] = p.Reveal()
+}

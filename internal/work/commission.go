@@ -66,6 +66,9 @@ func (d *Desk) Planner(ctx context.Context, keys *job.Keyring) (*field.Planner, 
 // have.
 func (d *Desk) Plans(p *field.Planner, devices []device.Device, admit func(tags []string) (bool, error)) ([]commission.Plan, error) {
 	had := !p.Keys.Site().IsZero()
+	if err := d.joined(p); err != nil {
+		return nil, err
+	}
 	plans := p.Plans(devices)
 	if len(p.Newcomers) > 0 && admit != nil {
 		yes, err := admit(p.Newcomers)
@@ -86,6 +89,14 @@ func (d *Desk) Plans(p *field.Planner, devices []device.Device, admit func(tags 
 	}
 	offerOtherForms(p, plans, devices)
 	return plans, nil
+}
+
+// joined has a planner plan which devices work together.
+func (d *Desk) joined(p *field.Planner) (err error) {
+	if p.Joining, err = d.Job.Sheet.Among(d.Devices).Joined(d.Devices); err != nil {
+		return &Misuse{err}
+	}
+	return nil
 }
 
 // offerOtherForms lets devices that refuse a password have another form of it, which is
@@ -148,8 +159,13 @@ func (d *Desk) Outlook(ctx context.Context, keys *job.Keyring) ([]Outlook, error
 	if err != nil {
 		return nil, err
 	}
+	if err := d.joined(planner); err != nil {
+		return nil, err
+	}
 	var out []Outlook
-	for _, p := range planner.Plans(d.Devices) {
+	plans := planner.Plans(d.Devices)
+	field.Recorded(plans, d.Devices)
+	for _, p := range plans {
 		x := device.ByID(d.Devices, p.ID)
 		o := Outlook{Plan: p, To: *x.Allotted}
 		switch {

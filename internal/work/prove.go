@@ -64,8 +64,12 @@ func (d *Desk) provable(ctx context.Context, keys *job.Keyring) ([]commission.Pl
 	if err != nil {
 		return nil, nil, err
 	}
+	if err := d.joined(planner); err != nil {
+		return nil, nil, err
+	}
 	planner.AdmitNewcomers = true // nothing is given to them
 	plans := planner.Plans(d.Devices)
+	field.Recorded(plans, d.Devices)
 	inClear := map[int64]bool{}
 	for i := range plans {
 		if _, _, ok := keys.For(plans[i].MAC); !ok {

@@ -95,7 +95,8 @@ type Client struct {
 	others     []netip.Prefix // subnets of its other interfaces
 	// zone and daylight are as the device told them last, to be sent back as they are.
 	zone, daylight string
-	newZone        string // to be told with the time instead
+	offered        []serviceXML // services, once they were read with its password
+	newZone        string       // to be told with the time instead
 	veil           *secret.Veil
 	now            func() time.Time
 	// asked and answered are when the last request had left and its answer came:
@@ -174,6 +175,8 @@ const (
 	deviceNS = "http://www.onvif.org/ver10/device/wsdl"
 	schemaNS = "http://www.onvif.org/ver10/schema"
 	prefixes = `xmlns:tds="` + deviceNS + `" xmlns:trt="` + mediaNS + `" xmlns:tt="` + schemaNS + `"`
+	// joining are those beside, of the services by which devices are joined up.
+	joining = ` xmlns:tr2="` + media2NS + `" xmlns:trc="` + recordingNS + `" xmlns:trv="` + receiverNS + `"`
 )
 
 // call carries out one operation of the device service. inner is the XML inside
@@ -190,7 +193,7 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 		// count as unknown, so it goes on a fresh one. Making one takes time, though.
 		c.Close()
 	}
-	if setsPassword(operation) {
+	if carriesPassword(operation) {
 		ctx = context.WithValue(ctx, confidentialKey{}, true)
 		defer c.Close() // nothing else is to be said on the connection that carried it
 	}
@@ -283,7 +286,11 @@ func (c *Client) send(ctx context.Context, s service, operation, inner string) (
 		}
 		head = token
 	}
-	body := soap.Envelope(prefixes, head, "<"+s.prefix+":"+operation+">"+inner+"</"+s.prefix+":"+operation+">")
+	spaces := prefixes
+	if s.prefix != "tds" && s.prefix != "trt" {
+		spaces += joining
+	}
+	body := soap.Envelope(spaces, head, "<"+s.prefix+":"+operation+">"+inner+"</"+s.prefix+":"+operation+">")
 	return c.post(ctx, s.url, s.ns+"/"+operation, body)
 }
 

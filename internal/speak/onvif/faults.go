@@ -30,6 +30,15 @@ func setsPassword(operation string) bool {
 	return operation == "CreateUsers" || operation == "SetUser"
 }
 
+// carriesPassword tells the operations whose question or answer has a password in it.
+func carriesPassword(operation string) bool {
+	switch operation {
+	case "CreateReceiver", "ConfigureReceiver", "GetReceivers":
+		return true
+	}
+	return setsPassword(operation)
+}
+
 type confidentialKey struct{}
 
 // Confidential reports whether what a request carries is to be kept out of a

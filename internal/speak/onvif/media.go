@@ -17,14 +17,8 @@ func (c *Client) media(ctx context.Context) (service, bool, error) {
 	if err != nil {
 		return service{}, false, err
 	}
-	for _, s := range list {
-		if strings.TrimSpace(s.Namespace) != mediaNS {
-			continue
-		}
-		at, err := c.at(s.XAddr)
-		return service{mediaNS, "trt", at}, err == nil, nil
-	}
-	return service{}, false, nil
+	at, has := c.serviceIn(list, mediaNS, "trt")
+	return at, has, nil
 }
 
 // Picture is a picture source of a device, as one of its configurations, and what it shows.

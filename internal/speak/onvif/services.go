@@ -48,7 +48,30 @@ func (c *Client) Services(ctx context.Context) (namespaces []string, err error) 
 	return namespaces, err
 }
 
+// services reads them once in a conversation.
 func (c *Client) services(ctx context.Context) ([]serviceXML, error) {
+	if c.offered != nil {
+		return c.offered, nil
+	}
+	list, err := c.readServices(ctx)
+	if err == nil && c.proven {
+		c.offered = list
+	}
+	return list, err
+}
+
+// serviceIn finds a service among those offered.
+func (c *Client) serviceIn(list []serviceXML, ns, prefix string) (service, bool) {
+	for _, s := range list {
+		if strings.TrimSpace(s.Namespace) == ns {
+			at, err := c.at(s.XAddr)
+			return service{ns, prefix, at}, err == nil
+		}
+	}
+	return service{}, false
+}
+
+func (c *Client) readServices(ctx context.Context) ([]serviceXML, error) {
 	var a struct{ Service []serviceXML }
 	err := c.call(ctx, "GetServices", "<tds:IncludeCapability>false</tds:IncludeCapability>", &a)
 	var fault *soap.Fault

@@ -1,0 +1,91 @@
+package commission
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"janustat/core/device"
+	"janustat/core/secret"
+)
+
+// The abilities of a session. A tongue has those that its protocol has operations for; a
+// setting that a device cannot be told of in any of its tongues is refused by it.
+type (
+	// Keyer can be given its first password, and another.
+	Keyer interface {
+		// Rules gives the password rules the device publishes, or nil.
+		Rules(ctx context.Context) (*secret.Rules, error)
+		CreateAdministrator(ctx context.Context, user string, p secret.Password) error
+		// SetPassword gives an administrator another password.
+		SetPassword(ctx context.Context, user string, p secret.Password) error
+	}
+	// UserKeeper has users beside the administrator.
+	UserKeeper interface {
+		// CreateUser creates a further user; ChangeUser gives one that is there its level and password.
+		CreateUser(ctx context.Context, u User) error
+		ChangeUser(ctx context.Context, u User) error
+		// Opens offers the password of a further user once, beside what goes on; false means refused.
+		Opens(ctx context.Context, user string, p secret.Password) (bool, error)
+	}
+	// ClockSetter has a clock.
+	ClockSetter interface {
+		// SetClock tells by how much the clock may be behind, where the time was long on its way.
+		SetClock(ctx context.Context) (late time.Duration, err error)
+	}
+	// ZoneSetter has a time zone.
+	ZoneSetter interface {
+		// SetZone sets the time zone, and leaves the clock as it goes.
+		SetZone(ctx context.Context, zone string) error
+	}
+	// Namer has a name.
+	Namer interface {
+		SetName(ctx context.Context, name string) error
+	}
+	// ServerSetter can be told which servers to ask.
+	ServerSetter interface {
+		SetDNS(ctx context.Context, servers []netip.Addr) error
+		// SetNTP sets the NTP servers, and the clock to follow them.
+		SetNTP(ctx context.Context, servers []netip.Addr) error
+	}
+	// Addresser can be moved to another address.
+	Addresser interface {
+		// SetAddress sets address and prefix with DHCP off; restart tells whether
+		// the device wants one before it uses them.
+		SetAddress(ctx context.Context, s device.Settings) (restart bool, err error)
+		SetGateway(ctx context.Context, gateway netip.Addr) error
+	}
+	// Restarter can be restarted.
+	Restarter interface {
+		Restart(ctx context.Context) error
+	}
+	// Resetter can be put back into its factory state, address and users included.
+	Resetter interface {
+		Reset(ctx context.Context) error
+	}
+)
+
+// Captioner is the ability to name the picture sources of a device and to
+// show the name in its pictures. It is had by a session whose Read finds Pictures.
+type Captioner interface {
+	// Caption gives each source its PictureName; what is so already is not written.
+	Caption(ctx context.Context, name string) error
+}
+
+// UnableError tells that a device has no ability in the tongue that is spoken with it.
+type UnableError struct{ What string }
+
+// Error names what it cannot do.
+func (e *UnableError) Error() string {
+	return fmt.Sprintf("it cannot be told its %s over the LAN", e.What)
+}
+
+// able gives an ability of a conversation.
+func able[A any](s Session, what string) (A, error) {
+	a, ok := s.(A)
+	if !ok {
+		return a, &UnableError{what}
+	}
+	return a, nil
+}

@@ -1,0 +1,118 @@
+package commission
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Channels is what a job sheet has of the channels of a recorder.
+type Channels struct {
+	// Fixed are the channels that the sheet names.
+	Fixed []Link
+	// Auto are the cameras that are to get a free channel on any of Recorders, in the order
+	// of their tags; both are the same for each of these.
+	Auto      []Link
+	Recorders []Peer
+}
+
+// Bay is a recorder with its channels, as cameras are given to it.
+type Bay struct {
+	ID        int64
+	Recording Recording
+	Fixed     []Link
+}
+
+// Assign gives each camera a channel: those named by the job sheet first, then each on the
+// channel it is on already, then the others on free channels, one recorder after the other.
+// left are those that none has room for. It is the same whoever works it out.
+func Assign(bays []Bay, auto []Link) (out map[int64][]Link, left []Link) {
+	out = map[int64][]Link{}
+	given := map[int64]bool{} // cameras
+	for _, b := range bays {
+		for _, l := range b.Fixed {
+			given[l.Peer.ID] = true
+		}
+		out[b.ID] = slices.Clone(b.Fixed)
+	}
+	taken := func(b Bay, n int) bool {
+		return slices.ContainsFunc(out[b.ID], func(l Link) bool { return l.Number == n })
+	}
+	for _, l := range auto {
+		for _, b := range bays {
+			at := slices.IndexFunc(b.Recording.Channels, func(c Channel) bool { return c.shows(l.Peer) })
+			if given[l.Peer.ID] || at < 0 || taken(b, b.Recording.Channels[at].Number) {
+				continue
+			}
+			l.Number, given[l.Peer.ID] = b.Recording.Channels[at].Number, true
+			out[b.ID] = append(out[b.ID], l)
+		}
+	}
+	for _, l := range auto {
+		for _, b := range bays {
+			if given[l.Peer.ID] {
+				break
+			}
+			for n := 1; n <= b.room(); n++ {
+				if used := b.Recording.has(n); !taken(b, n) && !used {
+					l.Number, given[l.Peer.ID] = n, true
+					out[b.ID] = append(out[b.ID], l)
+					break
+				}
+			}
+		}
+		if !given[l.Peer.ID] {
+			left = append(left, l)
+		}
+	}
+	for id := range out {
+		slices.SortStableFunc(out[id], func(a, b Link) int { return a.Number - b.Number })
+	}
+	return out, left
+}
+
+// manyChannels is what a recorder is taken to have that does not say.
+const manyChannels = 64
+
+func (b *Bay) room() int {
+	if b.Recording.Room > 0 {
+		return b.Recording.Room
+	}
+	return manyChannels
+}
+
+// shows reports whether a channel has a camera as its source.
+func (c *Channel) shows(p Peer) bool {
+	if c.Of != "" {
+		return strings.EqualFold(c.Of, p.SourceID())
+	}
+	return c.Source.IsValid() && c.Source == p.Address
+}
+
+// has reports whether a channel has a source.
+func (r *Recording) has(n int) bool {
+	return slices.ContainsFunc(r.Channels, func(c Channel) bool { return c.Number == n && (c.Source.IsValid() || c.Of != "") })
+}
+
+// SourceID is what a channel calls a camera by: its endpoint reference, which stays when
+// its address changes, or a URN of its MAC where it has none.
+func (p *Peer) SourceID() string {
+	if p.Endpoint != "" {
+		return p.Endpoint
+	}
+	return "urn:dev:mac:" + strings.ReplaceAll(p.MAC.String(), ":", "") // RFC 9039, 4.1
+}
+
+// overfull says what a recorder has no room for, or "".
+func overfull(b Bay, links []Link) string {
+	var over []string
+	for _, l := range links {
+		if b.Recording.Room > 0 && l.Number > b.Recording.Room {
+			over = append(over, l.Name())
+		}
+	}
+	if len(over) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("has %d channels, so no %s", b.Recording.Room, strings.Join(over, ", "))
+}

@@ -1,0 +1,320 @@
+package commission
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"janustat/core/advice"
+	"janustat/core/device"
+	"janustat/core/secret"
+)
+
+// FareLimit is how long links may take until they do what they are for: a recorder tries a
+// camera every few seconds, and a station registers as often.
+const FareLimit = 40 * time.Second
+
+// nudgeAfter is how long a link may take until it is set once more, in case that one of the
+// two does not know of it.
+const nudgeAfter = 15 * time.Second
+
+// stream looks how others watch the device, as they will do it: by their own user.
+func (r *run) stream(ctx context.Context, f *Found) error {
+	if r.plan.Watched == "" {
+		return nil
+	}
+	at := slices.IndexFunc(r.plan.Users, func(u User) bool { return u.Name == r.plan.Watched })
+	if at < 0 {
+		return nil
+	}
+	t := r.talk()
+	defer t.Close()
+	s, err := Watch(ctx, t, r.plan.Users[at])
+	switch {
+	case errors.Is(err, ErrReplyLost) && ctx.Err() != nil:
+		return err
+	case err != nil:
+		f.NoStream = err.Error()
+		r.note("shows no stream: " + err.Error())
+	default:
+		f.Stream = &s
+	}
+	return nil
+}
+
+// Watch looks how a user watches the stream of a device. The user has opened the device
+// before, so that this is no try, unless it turns out to be wrong.
+func Watch(ctx context.Context, t *Talk, u User) (s device.Stream, err error) {
+	a, err := Ability[Streamer](ctx, t, "stream")
+	if err != nil {
+		return s, err
+	}
+	fits, err := OfferSure(ctx, t.Attempts, t.Plan, Credential{User: u.Name, Password: u.Password}, func(ctx context.Context, user string, p secret.Password) (fits bool, err error) {
+		s, fits, err = a.Stream(ctx, user, p)
+		return fits, err
+	})
+	if err == nil && !fits {
+		err = errors.New("its stream is refused to the user " + u.Name)
+	}
+	return s, err
+}
+
+// talk is what is said with the device, in all its tongues.
+func (r *run) talk() *Talk {
+	return &Talk{Site: r.Site, Attempts: r.Attempts, Plan: r.plan, At: r.at, Main: r.session, Key: r.sure}
+}
+
+// settled tells the others that the device is where it is to be.
+func (r *run) settled(f Found) {
+	p := r.plan.Peer
+	p.Address, p.Name = r.at, f.Settings.Name
+	if f.Serial != "" {
+		p.Serial = f.Serial
+	}
+	if f.Stream != nil {
+		p.Stream = *f.Stream
+	}
+	r.Board.Post(r.plan.ID, Settled, News{Found: f, At: p})
+}
+
+// join tells a device of those that it works with, once they are where they are to be. What
+// fails with one of them does not hold up the others.
+func (r *run) join(ctx context.Context) error {
+	if r.plan.Channels == nil && len(r.plan.Links) == 0 {
+		return nil
+	}
+	links, err := r.wanted(ctx)
+	if err != nil {
+		return err
+	}
+	links, waits, err := r.peers(ctx, links)
+	if err != nil {
+		return err
+	}
+	var ties []Tie
+	var refused []string
+	err = r.steadily(ctx, func() error {
+		ties, refused, err = r.tie(ctx, links)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	r.Board.Post(r.plan.ID, Joined, News{Found: r.found})
+	if ties, err = r.fare(ctx, links, ties); err != nil {
+		return err
+	}
+	r.result.Left.Ties = ties
+	if err := r.Journal.Left(ctx, r.plan, r.result.Left); err != nil {
+		return err
+	}
+	return r.unjoined(ties, slices.Concat(waits, refused))
+}
+
+// unjoined makes the trouble of links that do not do what they are for, or nil.
+func (r *run) unjoined(ties []Tie, words []string) error {
+	typed := false
+	for i := range ties {
+		switch t := &ties[i]; {
+		case t.State == ToType:
+			typed = true
+		case !t.State.Good() && !slices.ContainsFunc(words, func(w string) bool { return strings.HasPrefix(w, t.Link.Name()+" ") }):
+			words = append(words, t.Link.Name()+" is "+t.Text())
+		}
+	}
+	if typed {
+		r.note("cannot be told its channels or stations over the LAN: type them in, as its sheet has them")
+	}
+	if len(words) == 0 {
+		return nil
+	}
+	next := advice.Say("mend what is named, then run %s again", advice.Commission)
+	return trouble(nil, next, "is set up, but "+strings.Join(words, "; "))
+}
+
+// wanted gives the links that a device is to have, with the number of each channel.
+func (r *run) wanted(ctx context.Context) ([]Link, error) {
+	k := r.plan.Channels
+	if k == nil {
+		return r.plan.Links, nil
+	}
+	r.rest()
+	var bays []Bay
+	for _, other := range k.Recorders {
+		b := Bay{ID: other.ID, Recording: r.found.Recording}
+		if other.ID != r.plan.ID {
+			news, err := r.await(ctx, other, Settled)
+			if err != nil {
+				return nil, err
+			}
+			if news.Err != nil {
+				continue // it takes no cameras now
+			}
+			b.Recording = news.Found.Recording
+		} else {
+			b.Fixed = k.Fixed
+		}
+		bays = append(bays, b)
+	}
+	given, left := Assign(bays, k.Auto)
+	own := Bay{ID: r.plan.ID, Recording: r.found.Recording, Fixed: k.Fixed}
+	if len(k.Recorders) == 0 { // nothing is left to be assigned
+		given, left = Assign([]Bay{own}, nil)
+	}
+	if over := overfull(own, given[r.plan.ID]); over != "" {
+		return nil, trouble(nil, advice.Say("give them to another recorder in the job sheet, then run %s again", advice.Commission), over+": nothing was changed on it")
+	}
+	last := len(bays) > 0 && bays[len(bays)-1].ID == r.plan.ID
+	if len(left) > 0 && last {
+		var tags []string
+		for _, l := range left {
+			tags = append(tags, l.Peer.Tag)
+		}
+		return nil, trouble(nil, advice.Say("add a recorder, or name in the job sheet which cameras are recorded; then run %s again", advice.Commission),
+			fmt.Sprintf("is full, with %d channels: no room for %s. Nothing was changed on it", own.room(), strings.Join(tags, " ")))
+	}
+	return slices.Concat(given[r.plan.ID], r.plan.Links), nil
+}
+
+// peers waits for the others to be where they are to be, and learns where that is. waits
+// names those that are not.
+func (r *run) peers(ctx context.Context, links []Link) (ready []Link, waits []string, err error) {
+	r.close() // others may speak while this one waits
+	for _, l := range links {
+		if l.Peer.ID == 0 {
+			ready = append(ready, l)
+			continue
+		}
+		news, err := r.await(ctx, l.Peer, Settled)
+		if err != nil {
+			return nil, nil, err
+		}
+		why := ""
+		switch {
+		case news.Err == nil:
+			l.Peer = news.At
+		case !l.Peer.Known:
+			why = fmt.Sprintf("%s waits for %s, which needs you", l.Name(), l.Peer.Tag)
+		}
+		if l.Step == StepChannel && l.Peer.Stream.Path == "" && why == "" {
+			why = fmt.Sprintf("%s waits for %s, which shows no stream", l.Name(), l.Peer.Tag)
+			if news.Found.NoStream != "" {
+				why += " (" + news.Found.NoStream + ")"
+			}
+		}
+		if why != "" {
+			waits = append(waits, why)
+			continue
+		}
+		ready = append(ready, l)
+	}
+	return ready, waits, nil
+}
+
+func (r *run) await(ctx context.Context, p Peer, s Stage) (News, error) {
+	r.tell(StepAwait, "waiting for "+p.Tag)
+	defer r.clock(StepAwait)()
+	n, absent, err := r.Board.Await(ctx, p.ID, s)
+	if absent {
+		n.Err = errors.New("it has no part in this")
+	}
+	return n, err
+}
+
+// tie sets the links that are not as they are to be.
+func (r *run) tie(ctx context.Context, links []Link) (ties []Tie, refused []string, err error) {
+	if r.session == nil {
+		if _, err := r.read(ctx); err != nil {
+			return nil, nil, err
+		}
+	}
+	t := r.talk()
+	defer t.Close()
+	if ties, err = t.Ties(ctx, links); err != nil {
+		return nil, nil, err
+	}
+	for i := range ties {
+		if ties[i].Set && ties[i].State != WrongPassword {
+			continue
+		}
+		switch err := r.setLink(ctx, t, ties[i].Link); {
+		case err == nil:
+			ties[i].Set, ties[i].State = true, Waiting
+		case errors.Is(err, ErrReplyLost) || ctx.Err() != nil || !r.denied:
+			return nil, nil, err
+		default:
+			refused = append(refused, ties[i].Link.Name()+" is refused: "+err.Error())
+		}
+	}
+	return ties, refused, nil
+}
+
+func (r *run) setLink(ctx context.Context, t *Talk, l Link) error {
+	if !l.Secret.IsZero() {
+		if err := r.private(); err != nil {
+			return err
+		}
+	}
+	w := Write{Step: l.Step, Intent: l.Intent(), InClear: !l.Secret.IsZero() && !t.Main.Encrypted()}
+	return r.do(ctx, w, func() error { return t.Set(ctx, l) })
+}
+
+// fare waits until the links do what they are for, which takes the other side's part as
+// well. One that does not in time is set once more.
+func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error) {
+	for _, l := range links {
+		if l.Step == StepPair && l.Peer.ID != 0 {
+			if _, err := r.await(ctx, l.Peer, Joined); err != nil {
+				return nil, err
+			}
+		}
+	}
+	begun, nudged := r.Site.Now(), false
+	for {
+		err := r.steadily(ctx, func() (err error) {
+			if r.session == nil {
+				if _, err := r.read(ctx); err != nil {
+					return err
+				}
+			}
+			t := r.talk()
+			defer t.Close()
+			if ties, err = t.Ties(ctx, links); err != nil {
+				return err
+			}
+			if late := r.Site.Now().Sub(begun) > nudgeAfter; late && !nudged {
+				nudged = true
+				return r.nudge(ctx, t, ties)
+			}
+			return nil
+		})
+		pending := slices.ContainsFunc(ties, func(t Tie) bool { return !t.State.Good() && t.State != ToType })
+		if err != nil || !pending || r.Site.Now().Sub(begun) > FareLimit {
+			return ties, err
+		}
+		r.close()
+		r.tell(StepFare, "waiting until it is joined")
+		stop := r.clock(StepFare)
+		err = r.Site.Pause(ctx)
+		stop()
+		if err != nil {
+			return nil, err
+		}
+	}
+}
+
+// nudge sets links once more that do not do what they are for.
+func (r *run) nudge(ctx context.Context, t *Talk, ties []Tie) error {
+	for i := range ties {
+		if t := &ties[i]; t.Link.Step != StepPair || t.State.Good() || t.State == ToType {
+			continue // what a recorder or a panel was told stands: it is its own side that fails
+		}
+		if err := r.setLink(ctx, t, ties[i].Link); err != nil && (!r.denied || ctx.Err() != nil) {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,368 @@
+package bench
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+
+	"janustat/internal/nic"
+)
+
+// Namespaces of the services of a recorder.
+const (
+	recNS = "http://www.onvif.org/ver10/recording/wsdl"
+	rcvNS = "http://www.onvif.org/ver10/receiver/wsdl"
+)
+
+// recordingOperations and receiverOperations are those of the Recording Control and the
+// Receiver Service Specification.
+var (
+	recordingOperations = map[string]operation{
+		"GetServiceCapabilities":    {preAuth, false, recorderCapabilities},
+		"GetRecordings":             {reading, false, getRecordings},
+		"GetRecordingJobs":          {reading, false, getJobs},
+		"GetRecordingJobState":      {reading, false, getJobState},
+		"CreateRecording":           {writing, false, createRecording},
+		"SetRecordingConfiguration": {writing, false, setRecording},
+		"CreateRecordingJob":        {writing, false, createJob},
+		"SetRecordingJobMode":       {writing, false, setJobMode},
+	}
+	receiverOperations = map[string]operation{
+		"GetReceivers":      {reading, false, getReceivers},
+		"GetReceiverState":  {reading, false, getReceiverState},
+		"CreateReceiver":    {writing, false, createReceiver},
+		"ConfigureReceiver": {writing, false, configureReceiver},
+	}
+)
+
+// recorder is what a recorder keeps over restarts.
+type recorder struct {
+	recordings []recording
+	jobs       []recordingJob
+	receivers  []receiver
+	made       int // tokens
+}
+
+type recording struct{ token, id, name, description, address, content string }
+
+type recordingJob struct{ token, recording, receiver, mode string }
+
+type receiver struct {
+	token, uri, user, password string
+
+	state, fault string
+	changed      chan struct{} // closed when it is configured anew
+}
+
+// recorderOf is what a model comes with: its channels, where they cannot be made.
+func recorderOf(m *Model) (r recorder) {
+	if m.Channels > 0 && !m.Makes {
+		for n := range m.Channels {
+			r.recordings = append(r.recordings, recording{token: fmt.Sprintf("rec%02d", n+1)})
+		}
+	}
+	return r
+}
+
+func (r *recorder) token(prefix string) string {
+	r.made++
+	return fmt.Sprintf("%s-%d", prefix, r.made)
+}
+
+func answerOf(ns, name string, content ...any) (*node, *fault) {
+	return el(ns, name+"Response", content...), nil
+}
+
+func recorderCapabilities(d *Device, _ *element) (*node, *fault) {
+	m := d.unit.model
+	return answerOf(recNS, "GetServiceCapabilities", el(recNS, "Capabilities").with("DynamicRecordings", fmt.Sprint(m.Makes)).
+		with("DynamicTracks", "false").with("MaxRecordings", fmt.Sprint(m.Channels)).with("MaxRecordingJobs", fmt.Sprint(m.Channels)))
+}
+
+func getRecordings(d *Device, _ *element) (*node, *fault) {
+	var list []*node
+	for _, x := range d.state.recorder.recordings {
+		list = append(list, el(recNS, "RecordingItem", el(typNS, "RecordingToken", x.token),
+			el(typNS, "Configuration",
+				el(typNS, "Source", el(typNS, "SourceId", x.id), el(typNS, "Name", x.name), el(typNS, "Location", ""), el(typNS, "Description", x.description), el(typNS, "Address", x.address)),
+				el(typNS, "Content", x.content), el(typNS, "MaximumRetentionTime", "PT0S")),
+			el(typNS, "Tracks", el(typNS, "Track", el(typNS, "TrackToken", "video"), el(typNS, "Configuration", el(typNS, "TrackType", "Video"), el(typNS, "Description", ""))))))
+	}
+	return answerOf(recNS, "GetRecordings", list)
+}
+
+// wantedRecording reads a configuration.
+func wantedRecording(req *element, r *recording) *fault {
+	k := req.find("RecordingConfiguration")
+	s := k.find("Source")
+	if s.XMLName.Local == "" || len(s.find("Name").value()) > 64 {
+		return invalid("BadConfiguration", "The configuration is invalid")
+	}
+	r.id, r.name, r.description, r.address, r.content = s.find("SourceId").value(), s.find("Name").value(), s.find("Description").value(), s.find("Address").value(), k.find("Content").value()
+	return nil
+}
+
+func createRecording(d *Device, req *element) (*node, *fault) {
+	r := &d.state.recorder
+	if !d.unit.model.Makes || len(r.recordings) >= d.unit.model.Channels {
+		return nil, &fault{code: "Receiver", sub: "Action", subsub: "MaxRecordings", reason: "The device cannot create a new recording"}
+	}
+	x := recording{}
+	if f := wantedRecording(req, &x); f != nil {
+		return nil, f
+	}
+	x.token = r.token("Rec")
+	r.recordings = append(r.recordings, x)
+	return answerOf(recNS, "CreateRecording", el(recNS, "RecordingToken", x.token))
+}
+
+func setRecording(d *Device, req *element) (*node, *fault) {
+	r := &d.state.recorder
+	at := slices.IndexFunc(r.recordings, func(x recording) bool { return x.token == req.find("RecordingToken").value() })
+	if at < 0 {
+		return nil, invalid("NoRecording", "The RecordingToken does not reference an existing recording")
+	}
+	if f := wantedRecording(req, &r.recordings[at]); f != nil {
+		return nil, f
+	}
+	return answerOf(recNS, "SetRecordingConfiguration")
+}
+
+func jobNode(j recordingJob) *node {
+	return el(typNS, "JobConfiguration", el(typNS, "RecordingToken", j.recording), el(typNS, "Mode", j.mode), el(typNS, "Priority", 1),
+		el(typNS, "Source", el(typNS, "SourceToken", el(typNS, "Token", j.receiver)).with("Type", typNS+"/Receiver")))
+}
+
+func getJobs(d *Device, _ *element) (*node, *fault) {
+	var list []*node
+	for _, j := range d.state.recorder.jobs {
+		list = append(list, el(recNS, "JobItem", el(typNS, "JobToken", j.token), jobNode(j)))
+	}
+	return answerOf(recNS, "GetRecordingJobs", list)
+}
+
+func createJob(d *Device, req *element) (*node, *fault) {
+	r := &d.state.recorder
+	k := req.find("JobConfiguration")
+	j := recordingJob{recording: k.find("RecordingToken").value(), mode: k.find("Mode").value(), receiver: k.find("Source", "SourceToken", "Token").value()}
+	if !slices.ContainsFunc(r.recordings, func(x recording) bool { return x.token == j.recording }) {
+		return nil, invalid("NoRecording", "The RecordingToken does not reference an existing recording")
+	}
+	if r.receiver(j.receiver) == nil || k.find("Source", "SourceToken").attr("Type") == "" {
+		return nil, invalid("BadConfiguration", "The configuration is invalid")
+	}
+	j.token = r.token("Job")
+	r.jobs = append(r.jobs, j)
+	d.startReceiver(r.receiver(j.receiver))
+	answer := jobNode(j)
+	answer.space = recNS
+	return answerOf(recNS, "CreateRecordingJob", el(recNS, "JobToken", j.token), answer)
+}
+
+func setJobMode(d *Device, req *element) (*node, *fault) {
+	for i := range d.state.recorder.jobs {
+		if j := &d.state.recorder.jobs[i]; j.token == req.find("JobToken").value() {
+			j.mode = req.find("Mode").value()
+			return answerOf(recNS, "SetRecordingJobMode")
+		}
+	}
+	return nil, invalid("NoRecordingJob", "The JobToken does not reference an existing job")
+}
+
+func getJobState(d *Device, req *element) (*node, *fault) {
+	r := &d.state.recorder
+	for _, j := range r.jobs {
+		if j.token != req.find("JobToken").value() {
+			continue
+		}
+		state, fault := "Idle", ""
+		if v := r.receiver(j.receiver); v != nil {
+			fault = v.fault
+			if v.state == "Connected" {
+				state = "Active"
+			} else if fault != "" {
+				state = "Error"
+			}
+		}
+		track := el(typNS, "Track", el(typNS, "SourceTag", ""), el(typNS, "Destination", "video"))
+		if fault != "" {
+			track.kids = append(track.kids, el(typNS, "Error", fault))
+		}
+		track.kids = append(track.kids, el(typNS, "State", state))
+		return answerOf(recNS, "GetRecordingJobState", el(recNS, "State", el(typNS, "RecordingToken", j.recording), el(typNS, "State", state),
+			el(typNS, "Sources", el(typNS, "SourceToken", el(typNS, "Token", j.receiver)), el(typNS, "State", state), el(typNS, "Tracks", track))))
+	}
+	return nil, invalid("NoRecordingJob", "The JobToken does not reference an existing job")
+}
+
+func (r *recorder) receiver(token string) *receiver {
+	at := slices.IndexFunc(r.receivers, func(v receiver) bool { return v.token == token })
+	if at < 0 {
+		return nil
+	}
+	return &r.receivers[at]
+}
+
+// receiverNode tells a receiver; its password is blotted out.
+func receiverNode(v *receiver) []any {
+	u, err := url.Parse(v.uri)
+	shown := v.uri
+	if err == nil && v.user != "" {
+		u.User = url.UserPassword(v.user, "xxxxx")
+		shown = u.String()
+	}
+	return []any{el(typNS, "Token", v.token), el(typNS, "Configuration", el(typNS, "Mode", "AutoConnect"), el(typNS, "MediaUri", shown),
+		el(typNS, "StreamSetup", el(typNS, "Stream", "RTP-Unicast"), el(typNS, "Transport", el(typNS, "Protocol", "RTSP"))))}
+}
+
+func getReceivers(d *Device, _ *element) (*node, *fault) {
+	var list []*node
+	for i := range d.state.recorder.receivers {
+		list = append(list, el(rcvNS, "Receivers", receiverNode(&d.state.recorder.receivers[i])...))
+	}
+	return answerOf(rcvNS, "GetReceivers", list)
+}
+
+func getReceiverState(d *Device, req *element) (*node, *fault) {
+	v := d.state.recorder.receiver(req.find("ReceiverToken").value())
+	if v == nil {
+		return nil, invalid("UnknownToken", "There is no such receiver")
+	}
+	state := v.state
+	if state == "" {
+		state = "NotConnected"
+	}
+	return answerOf(rcvNS, "GetReceiverState", el(rcvNS, "ReceiverState", el(typNS, "State", state), el(typNS, "AutoCreated", false)))
+}
+
+// configure reads what a receiver is to connect to.
+func (v *receiver) configure(req *element) *fault {
+	k := req.find("Configuration")
+	u, err := url.Parse(k.find("MediaUri").value())
+	if err != nil || u.Scheme != "rtsp" || k.find("StreamSetup", "Transport", "Protocol").value() != "RTSP" {
+		return invalid("BadConfiguration", "The configuration is invalid")
+	}
+	v.user = u.User.Username()
+	v.password, _ = u.User.Password()
+	u.User = nil
+	v.uri, v.state, v.fault = u.String(), "", ""
+	if v.changed != nil {
+		close(v.changed)
+	}
+	v.changed = make(chan struct{})
+	return nil
+}
+
+func createReceiver(d *Device, req *element) (*node, *fault) {
+	r := &d.state.recorder
+	v := receiver{}
+	if f := v.configure(req); f != nil {
+		return nil, f
+	}
+	if len(r.receivers) >= d.unit.model.Channels+4 {
+		return nil, &fault{code: "Receiver", sub: "Action", subsub: "MaxReceivers", reason: "The device has no room for another receiver"}
+	}
+	v.token = r.token("Rcv")
+	r.receivers = append(r.receivers, v)
+	d.had = append(d.had, v.password)
+	return answerOf(rcvNS, "CreateReceiver", el(rcvNS, "Receiver", receiverNode(&v)...))
+}
+
+func configureReceiver(d *Device, req *element) (*node, *fault) {
+	v := d.state.recorder.receiver(req.find("ReceiverToken").value())
+	if v == nil {
+		return nil, invalid("UnknownToken", "There is no such receiver")
+	}
+	if f := v.configure(req); f != nil {
+		return nil, f
+	}
+	d.had = append(d.had, v.password)
+	if slices.ContainsFunc(d.state.recorder.jobs, func(j recordingJob) bool { return j.receiver == v.token }) {
+		d.startReceiver(v)
+	}
+	return answerOf(rcvNS, "ConfigureReceiver")
+}
+
+// retryAfter is how long a recorder waits before it tries a camera again.
+const retryAfter = 1500 * time.Millisecond
+
+// startReceiver has a recorder watch a camera until the receiver is configured anew, or
+// the recorder goes down. The lock is held.
+func (d *Device) startReceiver(v *receiver) {
+	token, uri, user, password, changed := v.token, v.uri, v.user, v.password, v.changed
+	if changed == nil {
+		changed = make(chan struct{})
+		v.changed = changed
+	}
+	stopped := make(chan struct{})
+	d.host.onDown(func() { close(stopped) })
+	note := func(state, fault string) {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if now := d.state.recorder.receiver(token); now != nil && now.changed == changed {
+			now.state, now.fault = state, fault
+		}
+	}
+	over := func() bool {
+		select {
+		case <-changed:
+			return true
+		case <-stopped:
+			return true
+		case <-d.ctx.Done():
+			return true
+		default:
+			return false
+		}
+	}
+	go func() {
+		for !over() {
+			err := watch(d.host.dial, uri, user, password, func() {
+				note("Connected", "")
+			})
+			if over() {
+				return
+			}
+			note("NotConnected", strings.TrimSpace(err.Error()))
+			select {
+			case <-changed:
+			case <-stopped:
+			case <-time.After(retryAfter):
+			case <-d.ctx.Done():
+			}
+		}
+	}()
+}
+
+// resumeReceivers has a recorder that has started watch what it watched before.
+func (d *Device) resumeReceivers() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, j := range d.state.recorder.jobs {
+		if v := d.state.recorder.receiver(j.receiver); v != nil {
+			v.state, v.fault = "", ""
+			d.startReceiver(v)
+		}
+	}
+}
+
+// dial opens a TCP connection from a host.
+func (h *host) dial(to netip.AddrPort) (net.Conn, error) {
+	h.mu.RLock()
+	s := h.stack
+	h.mu.RUnlock()
+	if s == nil {
+		return nil, net.ErrClosed
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	return gonet.DialContextTCP(ctx, s, nic.Full(to), ipv4.ProtocolNumber)
+}

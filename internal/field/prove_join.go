@@ -1,0 +1,69 @@
+package field
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"janustat/core/commission"
+)
+
+// joined looks how what the device knows of others fares, and whether its own picture can
+// be watched.
+func (p Prover) joined(ctx context.Context, s commission.Session, plan commission.Plan, out *Proof) (err error) {
+	t := &commission.Talk{
+		Site: p.Site, Attempts: p.Attempts, Plan: plan, At: plan.Target.Address, Main: s,
+		Key: commission.Credential{User: plan.User, Password: plan.Password},
+	}
+	defer t.Close()
+	if at := slices.IndexFunc(plan.Users, func(u commission.User) bool { return u.Name == plan.Watched }); at >= 0 {
+		if err := p.watched(ctx, t, plan.Users[at], out); err != nil {
+			return err
+		}
+	}
+	out.Found.Ties, err = t.Ties(ctx, plan.Links)
+	return err
+}
+
+// watched proves that the picture is there for those who are to watch it. A password that
+// has not been confirmed is not offered for that.
+func (p Prover) watched(ctx context.Context, t *commission.Talk, u commission.User, out *Proof) error {
+	if !u.Made || slices.Contains(out.usersRefused, u.Name) {
+		out.fail(CheckStream, "watched by "+u.Name, "its user is not there")
+		return nil
+	}
+	stream, err := commission.Watch(ctx, t, u)
+	switch {
+	case errors.Is(err, commission.ErrReplyLost):
+		return err
+	case err != nil:
+		out.fail(CheckStream, "watched by "+u.Name, err.Error())
+	default:
+		out.Found.Stream = &stream
+		out.pass(CheckStream)
+	}
+	return nil
+}
+
+var linkChecks = []string{CheckChannel, CheckPair, CheckReport}
+
+// links gives the checks of what a device knows of others, one for each sort: a column has
+// room for one.
+func (p *Proof) links(checks []commission.Proof) {
+	for _, name := range linkChecks {
+		n, bad := 0, false
+		for _, c := range checks {
+			if c.Name != name {
+				continue
+			}
+			if n++; !c.OK {
+				bad = true
+				p.fail(name, c.Want, c.Got)
+			}
+		}
+		if n > 0 && !bad {
+			p.Checks = append(p.Checks, Check{Name: name, OK: true, Got: fmt.Sprint(n)})
+		}
+	}
+}

@@ -1,0 +1,202 @@
+package field
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/netip"
+	"net/url"
+	"strings"
+
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/core/secret"
+	"janustat/core/text"
+	"janustat/internal/speak/onvif"
+	"janustat/internal/speak/rtsp"
+)
+
+// Stream implements commission.Streamer.
+func (s *session) Stream(ctx context.Context, user string, p secret.Password) (out device.Stream, fits bool, err error) {
+	place, err := s.StreamPlace(ctx)
+	if err != nil {
+		return out, false, lost(err)
+	}
+	out = device.Stream{Path: place.Path, Port: place.Port, Codec: place.Codec, Width: place.Width, Height: place.Height}
+	d, err := s.site.describe(ctx, s.plan.MAC, s.at, out, user, p)
+	if errors.Is(err, rtsp.ErrRefused) {
+		return out, false, nil
+	}
+	if err != nil {
+		return out, false, err
+	}
+	if d.Codec != "" {
+		out.Codec = d.Codec
+	}
+	if d.Width > 0 {
+		out.Width, out.Height = d.Width, d.Height
+	}
+	return out, true, nil
+}
+
+// describe asks a camera for its stream, as a recorder will.
+func (s *Site) describe(ctx context.Context, mac device.MAC, at netip.Addr, stream device.Stream, user string, p secret.Password) (rtsp.Description, error) {
+	inside, cancel := context.WithCancel(ctx)
+	defer cancel()
+	dial, err := s.Dialer(inside, mac, at)
+	if err != nil {
+		return rtsp.Description{}, err
+	}
+	return rtsp.Describe(ctx, func(ctx context.Context) (net.Conn, error) { return dial(ctx, stream.Port) }, streamURI(at, stream), user, p)
+}
+
+// streamURI is where a stream is watched, without the user.
+func streamURI(at netip.Addr, s device.Stream) string {
+	host := at.String()
+	if s.Port != rtsp.Port {
+		host = netip.AddrPortFrom(at, s.Port).String()
+	}
+	path, query, _ := strings.Cut(s.Path, "?")
+	u := url.URL{Scheme: "rtsp", Host: host, Path: path, RawQuery: query}
+	if raw, err := url.PathUnescape(path); err == nil {
+		u.Path, u.RawPath = raw, path
+	}
+	return u.String()
+}
+
+// wanted is a channel in the words of the services.
+func wanted(l commission.Link) onvif.Wanted {
+	return onvif.Wanted{
+		Number: l.Number, Source: l.Peer.SourceID(), Name: l.Peer.Label(), Description: l.Peer.Tag,
+		URI: streamURI(l.Peer.Address, l.Peer.Stream), User: l.User, Password: l.Secret,
+	}
+}
+
+// recorder reads the channels of a recorder, or tells that it has no services for them.
+func (s *session) recorder(ctx context.Context) (*onvif.Recorder, error) {
+	r, has, err := s.Recorder(ctx)
+	if err != nil {
+		return nil, lost(err)
+	}
+	if !has {
+		return nil, &commission.UnableError{What: "channels"}
+	}
+	return r, lost(r.Read(ctx))
+}
+
+// Recording implements commission.ChannelKeeper.
+func (s *session) Recording(ctx context.Context) (commission.Recording, error) {
+	r, err := s.recorder(ctx)
+	var unable *commission.UnableError
+	if errors.As(err, &unable) {
+		return commission.Recording{}, nil
+	}
+	if err != nil {
+		return commission.Recording{}, err
+	}
+	out := commission.Recording{Offers: true, Room: r.Room}
+	for _, k := range r.Channels {
+		c := commission.Channel{Number: k.Number, Name: k.Name, Of: k.Source}
+		if u, err := url.Parse(k.URI); err == nil {
+			c.Source, _ = netip.ParseAddr(u.Hostname()) // a name says nothing here
+		}
+		if k.URI == "" && !strings.Contains(k.Source, ":") { // no URI of a camera: the recorder's own word
+			c.Of = ""
+		}
+		out.Channels = append(out.Channels, c)
+	}
+	return out, nil
+}
+
+// Channels implements commission.ChannelKeeper. Where the recorder is not connected and
+// does not say why, the camera is asked itself, as the recorder asks it.
+func (s *session) Channels(ctx context.Context, links []commission.Link) (out []commission.Tie, err error) {
+	r, err := s.recorder(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range links {
+		k := r.At(l.Number)
+		t := commission.Tie{Link: l, Set: k.Is(wanted(l)), State: commission.Waiting}
+		if k != nil {
+			t.Why = k.Error
+		}
+		switch {
+		case k != nil && k.State == "Connected":
+			t.State, t.Why = commission.Connected, ""
+		case t.Set:
+			t.State, t.Why = s.why(ctx, l, k.Error)
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
+
+// why tells what keeps a recorder from a camera, which it is set to record.
+func (s *session) why(ctx context.Context, l commission.Link, said string) (commission.State, string) {
+	_, err := s.site.describe(ctx, l.Peer.MAC, l.Peer.Address, l.Peer.Stream, l.User, l.Secret)
+	said = text.Harmless(said, text.Long, s.site.Veil.Text)
+	switch {
+	case errors.Is(err, rtsp.ErrUnreachable):
+		return commission.Unreachable, said
+	case errors.Is(err, rtsp.ErrNoStream):
+		return commission.NoStream, said
+	case errors.Is(err, rtsp.ErrRefused):
+		return commission.WrongPassword, "the camera refuses " + l.User
+	case err != nil:
+		return commission.Waiting, err.Error()
+	case said != "" && refusal(said):
+		return commission.WrongPassword, said // the recorder has another than the keyring, which fits
+	}
+	return commission.Waiting, said
+}
+
+// refusal reports whether a recorder's words tell of a password.
+func refusal(said string) bool {
+	said = strings.ToLower(said)
+	for _, word := range []string{"401", "403", "password", "authori", "authent", "credential", "login"} {
+		if strings.Contains(said, word) {
+			return true
+		}
+	}
+	return false
+}
+
+// SetChannel implements commission.ChannelKeeper.
+func (s *session) SetChannel(ctx context.Context, l commission.Link) error {
+	r, has, err := s.Recorder(ctx)
+	if err != nil {
+		return lost(err)
+	}
+	if !has {
+		return &commission.UnableError{What: "channels"}
+	}
+	if err := r.Read(ctx); err != nil {
+		return lost(err)
+	}
+	// What looks right and is set all the same has another password.
+	return lost(r.Set(ctx, wanted(l), r.At(l.Number).Is(wanted(l))))
+}
+
+// readChannels reads the channels of a recorder where they are planned.
+func (s *session) readChannels(ctx context.Context, f *commission.Found) (err error) {
+	if s.plan.Channels != nil && s.Entered() {
+		f.Recording, err = s.Recording(ctx)
+	}
+	return err
+}
+
+// Wink implements commission.Winker, by an auxiliary command of the device service.
+func (s *session) Wink(ctx context.Context) (string, error) {
+	means, err := s.Client.Wink(ctx, s.site.Pause)
+	if errors.Is(err, onvif.ErrNoWink) {
+		return "", &commission.UnableError{What: "wink"}
+	}
+	return means, lost(err)
+}
+
+var _ interface {
+	commission.ChannelKeeper
+	commission.Streamer
+	commission.Winker
+} = (*session)(nil)

@@ -1,0 +1,314 @@
+package onvif
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"janustat/core/secret"
+	"janustat/internal/speak/soap"
+)
+
+// Recorder is the receiver and the recording control service of a device (Receiver Service
+// and Recording Control Service Specification).
+type Recorder struct {
+	c                   *Client
+	recording, receiver service
+	// as they were read last
+	Room     int // how many channels it can have; 0 is not told
+	Channels []Channel
+	dynamic  bool // it creates recordings
+	stray    []receiverXML
+}
+
+// Channel is a recording with the job that fills it and the receiver that it comes from.
+type Channel struct {
+	Number   int
+	Source   string // SourceId of the recording: what the camera is called by
+	Name     string // of the source
+	URI      string // that the receiver connects to, without the user
+	User     string // in that URI
+	Password string // likewise; "" where the recorder does not tell it
+	State    string // of the receiver: NotConnected, Connecting, Connected, Unknown; "" without one
+	Error    string // of the job's track, in the recorder's words
+
+	token, job, from string
+	config           sourceXML
+	active           bool
+}
+
+type sourceXML struct{ SourceId, Name, Location, Description, Address string } //nolint:revive // named by the standard
+
+type recordingXML struct {
+	Token         string `xml:"RecordingToken"`
+	Configuration struct {
+		Source               sourceXML
+		Content              string
+		MaximumRetentionTime string
+	}
+}
+
+type jobXML struct {
+	Token         string `xml:"JobToken"`
+	Configuration struct {
+		RecordingToken, Mode, Priority string
+		Source                         []struct {
+			SourceToken struct{ Token string }
+		}
+	} `xml:"JobConfiguration"`
+}
+
+type receiverXML struct {
+	Token         string
+	Configuration struct{ Mode, MediaUri string } //nolint:revive // named by the standard
+}
+
+// Recorder finds the services; false where the device lacks one of them.
+func (c *Client) Recorder(ctx context.Context) (*Recorder, bool, error) {
+	list, err := c.services(ctx)
+	if err != nil {
+		return nil, false, err
+	}
+	r := &Recorder{c: c}
+	var has, also bool
+	r.recording, has = c.serviceIn(list, recordingNS, "trc")
+	r.receiver, also = c.serviceIn(list, receiverNS, "trv")
+	return r, has && also, nil
+}
+
+// channelForm is how the number of a channel stands in the content of a recording.
+var channelForm = regexp.MustCompile(`^Channel (\d{1,4})$`)
+
+// Read reads every channel (GetRecordings, GetRecordingJobs, GetReceivers and their states).
+func (r *Recorder) Read(ctx context.Context) error {
+	var caps struct {
+		Capabilities struct {
+			Dynamic string `xml:"DynamicRecordings,attr"`
+			Max     string `xml:"MaxRecordings,attr"`
+		}
+	}
+	if err := unlessFault(r.c.callOf(ctx, r.recording, "GetServiceCapabilities", "", &caps)); err != nil {
+		return err
+	}
+	r.dynamic = strings.EqualFold(caps.Capabilities.Dynamic, "true") || caps.Capabilities.Dynamic == "1"
+	most, _ := strconv.ParseFloat(strings.TrimSpace(caps.Capabilities.Max), 64) // 0 is not told
+	r.Room = int(max(0, min(most, 4096)))
+	var recordings struct{ RecordingItem []recordingXML }
+	var jobs struct{ JobItem []jobXML }
+	var receivers struct{ Receivers []receiverXML }
+	for _, ask := range []struct {
+		at  service
+		op  string
+		out any
+	}{{r.recording, "GetRecordings", &recordings}, {r.recording, "GetRecordingJobs", &jobs}, {r.receiver, "GetReceivers", &receivers}} {
+		if err := r.c.callOf(ctx, ask.at, ask.op, "", ask.out); err != nil {
+			return err
+		}
+	}
+	if !r.dynamic {
+		r.Room = len(recordings.RecordingItem)
+	}
+	r.Channels, r.stray = nil, nil
+	used := map[string]bool{}
+	for i, x := range recordings.RecordingItem {
+		k := Channel{Number: i + 1, token: x.Token, config: x.Configuration.Source, Source: strings.TrimSpace(x.Configuration.Source.SourceId), Name: r.c.said(x.Configuration.Source.Name)}
+		if m := channelForm.FindStringSubmatch(strings.TrimSpace(x.Configuration.Content)); m != nil {
+			k.Number, _ = strconv.Atoi(m[1]) // digits, by its form
+		}
+		for _, j := range jobs.JobItem {
+			if j.Configuration.RecordingToken != x.Token || len(j.Configuration.Source) == 0 {
+				continue
+			}
+			k.job, k.from, k.active = j.Token, j.Configuration.Source[0].SourceToken.Token, j.Configuration.Mode == "Active"
+		}
+		for _, v := range receivers.Receivers {
+			if v.Token == k.from && k.from != "" {
+				used[v.Token] = true
+				k.URI, k.User, k.Password = parted(v.Configuration.MediaUri)
+			}
+		}
+		r.Channels = append(r.Channels, k)
+	}
+	for _, v := range receivers.Receivers {
+		if !used[v.Token] {
+			r.stray = append(r.stray, v)
+		}
+	}
+	return r.states(ctx)
+}
+
+// states reads how each channel that has a receiver fares.
+func (r *Recorder) states(ctx context.Context) error {
+	for i := range r.Channels {
+		k := &r.Channels[i]
+		if k.from == "" {
+			continue
+		}
+		var a struct{ ReceiverState struct{ State string } }
+		if err := unlessFault(r.c.callOf(ctx, r.receiver, "GetReceiverState", "<trv:ReceiverToken>"+escape(k.from)+"</trv:ReceiverToken>", &a)); err != nil {
+			return err
+		}
+		if k.State = strings.TrimSpace(a.ReceiverState.State); k.State == "Connected" {
+			continue
+		}
+		var j struct {
+			State struct {
+				Sources []struct {
+					Tracks struct{ Track []struct{ Error string } }
+				}
+			}
+		}
+		if err := unlessFault(r.c.callOf(ctx, r.recording, "GetRecordingJobState", "<trc:JobToken>"+escape(k.job)+"</trc:JobToken>", &j)); err != nil {
+			return err
+		}
+		for _, s := range j.State.Sources {
+			for _, t := range s.Tracks.Track {
+				k.Error = r.c.said(t.Error)
+			}
+		}
+	}
+	return nil
+}
+
+// parted takes the user out of a URI.
+func parted(uri string) (bare, user, password string) {
+	u, err := url.Parse(strings.TrimSpace(uri))
+	if err != nil {
+		return "", "", ""
+	}
+	if u.User != nil {
+		user = u.User.Username()
+		password, _ = u.User.Password()
+		if strings.Trim(password, "*•x") == "" {
+			password = "" // blotted out
+		}
+	}
+	u.User = nil
+	return u.String(), user, password
+}
+
+// Wanted is what a channel is to be.
+type Wanted struct {
+	Number       int
+	Source, Name string
+	Description  string
+	URI          string // without the user
+	User         string
+	Password     secret.Password
+}
+
+// At gives the channel of a number, as it was read last; nil where there is none.
+func (r *Recorder) At(number int) *Channel {
+	for i := range r.Channels {
+		if r.Channels[i].Number == number {
+			return &r.Channels[i]
+		}
+	}
+	return nil
+}
+
+// Is reports whether a channel is as it is to be, as far as the recorder tells.
+func (k *Channel) Is(w Wanted) bool {
+	return k != nil && k.fits(w) && k.named(w) && k.active
+}
+
+func (k *Channel) fits(w Wanted) bool {
+	return k.from != "" && k.URI == w.URI && k.User == w.User && (k.Password == "" || k.Password == w.Password.Reveal())
+}
+
+func (k *Channel) named(w Wanted) bool { return k.Source == w.Source && k.Name == w.Name }
+
+// Set has a channel record a camera. What is so already is not written; force writes the
+// receiver though it looks right, since its password may be another. The user goes in the
+// URI that the receiver is given (RFC 3986, 3.2.1): the standard has no other place for it.
+func (r *Recorder) Set(ctx context.Context, w Wanted, force bool) error {
+	if err := r.Read(ctx); err != nil {
+		return err
+	}
+	k := r.At(w.Number)
+	if k == nil {
+		if !r.dynamic {
+			return fmt.Errorf("it has no channel %d", w.Number)
+		}
+		var a struct{ RecordingToken string }
+		if err := r.c.callOf(ctx, r.recording, "CreateRecording", "<trc:RecordingConfiguration>"+recordingOf(w)+"</trc:RecordingConfiguration>", &a); err != nil {
+			return err
+		}
+		k = &Channel{Number: w.Number, Source: w.Source, Name: w.Name, token: a.RecordingToken}
+	}
+	if !k.named(w) {
+		inner := "<trc:RecordingToken>" + escape(k.token) + "</trc:RecordingToken><trc:RecordingConfiguration>" + recordingOf(w) + "</trc:RecordingConfiguration>"
+		if err := r.c.callOf(ctx, r.recording, "SetRecordingConfiguration", inner, nil); err != nil {
+			return err
+		}
+	}
+	return r.feed(ctx, k, w, force)
+}
+
+// feed gives a recording its receiver and its job.
+func (r *Recorder) feed(ctx context.Context, k *Channel, w Wanted, force bool) error {
+	switch from := k.from; {
+	case from != "" && k.fits(w) && !force:
+	case from != "":
+		inner := "<trv:ReceiverToken>" + escape(from) + "</trv:ReceiverToken><trv:Configuration>" + w.receiver() + "</trv:Configuration>"
+		if err := r.c.callOf(ctx, r.receiver, "ConfigureReceiver", inner, nil); err != nil {
+			return err
+		}
+	default:
+		token, err := r.newReceiver(ctx, w)
+		if err != nil {
+			return err
+		}
+		k.from = token
+	}
+	job := fmt.Sprintf("<tt:RecordingToken>%s</tt:RecordingToken><tt:Mode>Active</tt:Mode><tt:Priority>1</tt:Priority>"+
+		`<tt:Source><tt:SourceToken Type="http://www.onvif.org/ver10/schema/Receiver"><tt:Token>%s</tt:Token></tt:SourceToken></tt:Source>`, escape(k.token), escape(k.from))
+	switch {
+	case k.job == "":
+		return r.c.callOf(ctx, r.recording, "CreateRecordingJob", "<trc:JobConfiguration>"+job+"</trc:JobConfiguration>", nil)
+	case !k.active:
+		return r.c.callOf(ctx, r.recording, "SetRecordingJobMode", "<trc:JobToken>"+escape(k.job)+"</trc:JobToken><trc:Mode>Active</trc:Mode>", nil)
+	}
+	return nil
+}
+
+// newReceiver makes a receiver, or takes one for the same camera that a run which was cut
+// short has left without a job.
+func (r *Recorder) newReceiver(ctx context.Context, w Wanted) (string, error) {
+	for _, s := range r.stray {
+		if uri, _, _ := parted(s.Configuration.MediaUri); uri == w.URI {
+			inner := "<trv:ReceiverToken>" + escape(s.Token) + "</trv:ReceiverToken><trv:Configuration>" + w.receiver() + "</trv:Configuration>"
+			return s.Token, r.c.callOf(ctx, r.receiver, "ConfigureReceiver", inner, nil)
+		}
+	}
+	var a struct{ Receiver receiverXML }
+	if err := r.c.callOf(ctx, r.receiver, "CreateReceiver", "<trv:Configuration>"+w.receiver()+"</trv:Configuration>", &a); err != nil {
+		return "", err
+	}
+	if a.Receiver.Token == "" {
+		return "", errors.New("it does not tell the receiver that it has made")
+	}
+	return a.Receiver.Token, nil
+}
+
+func (w *Wanted) receiver() string {
+	uri := w.URI
+	if u, err := url.Parse(w.URI); err == nil {
+		u.User = url.UserPassword(w.User, w.Password.Reveal())
+		uri = u.String()
+	}
+	return "<tt:Mode>AutoConnect</tt:Mode><tt:MediaUri>" + escape(uri) + "</tt:MediaUri>" +
+		"<tt:StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></tt:StreamSetup>"
+}
+
+func recordingOf(w Wanted) string {
+	return fmt.Sprintf("<tt:Source><tt:SourceId>%s</tt:SourceId><tt:Name>%s</tt:Name><tt:Location></tt:Location><tt:Description>%s</tt:Description><tt:Address>%s</tt:Address></tt:Source>"+
+		"<tt:Content>Channel %d</tt:Content><tt:MaximumRetentionTime>PT0S</tt:MaximumRetentionTime>",
+		escape(w.Source), escape(w.Name), escape(w.Description), escape(w.URI), w.Number)
+}
+
+func escape(s string) string { return soap.Text(s) }
