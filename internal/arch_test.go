@@ -35,8 +35,11 @@ var inside = map[string][]string{
 	"internal/pace":            {},
 	"internal/secure":          {},
 	"internal/web":             {"internal/secure"},
-	"internal/field":           {"core/", "internal/pace", "internal/job", "internal/reach", "internal/secure", "internal/speak/", "internal/wire"},
-	"internal/bench":           {"core/device", "internal/pace", "internal/wire", "internal/nic", "internal/speak/arp", "internal/speak/membership"},
+	"internal/tongue":          {"core/", "internal/reach"},
+	"internal/tongue/":         {"core/", "internal/pace", "internal/reach", "internal/speak/", "internal/tongue"},
+	"internal/field":           {"core/", "internal/pace", "internal/job", "internal/reach", "internal/secure", "internal/speak/", "internal/tongue", "internal/tongue/", "internal/wire"},
+	// The bench has codecs of its own, but for what is ours at both ends.
+	"internal/bench": {"core/device", "core/secret", "internal/pace", "internal/wire", "internal/nic", "internal/speak/arp", "internal/speak/hail", "internal/speak/membership"},
 	"internal/bench/benchtest": {"internal/bench", "internal/pace"},
 	"internal/e2e/driver":      {},
 	"internal/job":             {"core/"},

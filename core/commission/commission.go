@@ -112,7 +112,8 @@ type Plan struct {
 	Pictures bool
 	// Tongues are those it can be set up by; the first opens it. None is the standard one.
 	Tongues []device.Tongue
-	Peer    Peer // as others are told of it
+	Pins    map[device.Tongue]string // its keys, in tongues that have such
+	Peer    Peer                     // as others are told of it
 	// Watched is the user that others watch its stream by; "" is none.
 	Watched string
 	// Links are what it is to know of other devices, but for its channels.
@@ -259,6 +260,9 @@ type Servers struct {
 type Identity struct {
 	Serial   string
 	Endpoint string
+	// Key is the fingerprint of the key it is met with, in a tongue that has keys in the
+	// place of certificates, and Pin the one that is on record.
+	Key, Pin string
 }
 
 // wanted reports whether servers are to be set, and can be.

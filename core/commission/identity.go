@@ -49,6 +49,8 @@ func Recognise(ctx context.Context, s Session, p Plan, renews bool) (certificate
 		return certificate, err
 	}
 	switch {
+	case id.Pin != "" && id.Key != id.Pin:
+		return "", stranger(p, fmt.Sprintf("its key is another, %.16s… and not %.16s…", id.Key, id.Pin))
 	case id.Serial != "" && p.Serial != "":
 		if id.Serial != p.Serial {
 			return "", stranger(p, fmt.Sprintf("its serial number is %s, not %s", id.Serial, p.Serial))

@@ -280,6 +280,9 @@ func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error)
 					return err
 				}
 			}
+			if err := r.hold(ctx); err != nil {
+				return err
+			}
 			t := r.talk()
 			defer t.Close()
 			if ties, err = t.Ties(ctx, links); err != nil {
@@ -295,7 +298,7 @@ func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error)
 		if err != nil || !pending || r.Site.Now().Sub(begun) > FareLimit {
 			return ties, err
 		}
-		r.close()
+		r.rest()
 		r.tell(StepFare, "waiting until it is joined")
 		stop := r.clock(StepFare)
 		err = r.Site.Pause(ctx)

@@ -51,6 +51,7 @@ func (t *Talk) in(ctx context.Context, tongue device.Tongue) (Session, error) {
 	}
 	p := t.Plan
 	p.Tongues = []device.Tongue{tongue}
+	p.TLS, p.MuteTLS = nil, "" // which is of its standard service
 	s, err := t.Site.Open(ctx, p, t.At)
 	if err != nil {
 		return nil, err

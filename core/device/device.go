@@ -115,8 +115,10 @@ type Facts struct {
 	Registry string        `json:"registry,omitempty"` // whom IEEE gave the MAC's prefix to
 	Asks     *DHCPClient   `json:"asks,omitempty"`     // it asks for an address by DHCP
 	Tongues  []Tongue      `json:"tongues,omitempty"`  // by which it can be set up
-	Stream   *Stream       `json:"stream,omitempty"`   // its picture, as others watch it
-	Links    []Link        `json:"links,omitempty"`    // what it knows of other devices, and how that fares
+	// Pins are the fingerprints of keys that it has in tongues without certificates.
+	Pins   map[Tongue]string `json:"pins,omitempty"`
+	Stream *Stream           `json:"stream,omitempty"` // its picture, as others watch it
+	Links  []Link            `json:"links,omitempty"`  // what it knows of other devices, and how that fares
 }
 
 // Outlook is what a device told before anything was written to it, from which it can be

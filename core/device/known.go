@@ -292,6 +292,7 @@ func (d *Device) seen(f Device, last time.Time) []Change {
 		f.Facts = d.trusted(f.Facts)
 	case opened: // what it was opened by stays pinned; it goes by the device's own word alone
 		f.TLS, f.NoTLS = d.TLS, d.NoTLS && f.TLS == nil
+		f.Pins = d.Pins
 	case d.TLS != nil && f.TLS == nil && f.NoTLS:
 		d.TLS = nil
 		note("changed", "no longer offers HTTPS")
@@ -343,10 +344,22 @@ func (d *Device) suspect(f Device) string {
 		return "says that it has no password, and was opened by one before"
 	case d.TLS != nil && f.TLS != nil && f.TLS.Fingerprint != d.TLS.Fingerprint:
 		return fmt.Sprintf("shows another certificate, %s… and not %s…", certificate(f.TLS), certificate(d.TLS))
+	case otherKey(d.Pins, f.Pins):
+		return "has another key than when it was opened"
 	case d.TLS != nil && f.NoTLS:
 		return "no longer offers HTTPS, by which it was opened before"
 	}
 	return ""
+}
+
+// otherKey reports whether a tongue in which two keys are known has another.
+func otherKey(was, is map[Tongue]string) bool {
+	for t, key := range was {
+		if is[t] != "" && is[t] != key {
+			return true
+		}
+	}
+	return false
 }
 
 // trusted leaves out of the facts of a suspect device what it could lay a trail by.

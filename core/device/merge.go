@@ -207,6 +207,9 @@ func (f *Facts) Absorb(n Facts) {
 		f.Links = n.Links
 	}
 	f.Tongues = union(f.Tongues, n.Tongues)
+	if n.Pins != nil {
+		f.Pins = n.Pins
+	}
 	f.Ports, f.Offers = union(f.Ports, n.Ports), union(f.Offers, n.Offers)
 	f.Offers, f.Ports = f.Offers[:min(len(f.Offers), maxKept)], f.Ports[:min(len(f.Ports), maxKept)]
 	if n.Asks != nil {

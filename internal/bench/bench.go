@@ -113,6 +113,16 @@ func (b *Bench) startOther(ctx context.Context, o *Bystander) error {
 			return err
 		}
 	}
+	if o.Role == "server" {
+		for _, port := range o.Ports {
+			if err := h.serveHome(port, func(serial, from string) {
+				b.logs.add(Event{Host: o.ID, From: from, What: EventConnection, Op: serial, OK: true})
+			}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
 	for _, port := range o.Ports {
 		if err := h.serve(port, http.NotFoundHandler(), func(from string) { b.logs.add(Event{Host: o.ID, From: from, What: EventConnection, OK: true}) }); err != nil {
 			return err

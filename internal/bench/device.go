@@ -34,11 +34,16 @@ type Device struct {
 	cert    *tls.Certificate  // it shows, where it has HTTPS
 	had     []string          // every password that was ever set
 	winks   []string          // what it was told to show itself by
-	poses   Pose              // of a stranger in its place
-	usurped *usurped          // what it was before that
-	chance  *mrand.Rand       // of faults
-	faults  Faults
-	restart chan struct{} // asks for the stack to be brought up again
+	paired  chan struct{}     // a station was told of another
+	// registered is until when other stations are, by their serials; homeless ends what
+	// was connected to a server that it is not to report to any more.
+	registered map[string]time.Time
+	homeless   chan struct{}
+	poses      Pose        // of a stranger in its place
+	usurped    *usurped    // what it was before that
+	chance     *mrand.Rand // of faults
+	faults     Faults
+	restart    chan struct{} // asks for the stack to be brought up again
 }
 
 // state is what survives a restart.
@@ -59,6 +64,7 @@ type state struct {
 	osds    []osd  // on its screen
 
 	recorder recorder // channels of a recorder
+	hail     speaks
 }
 
 // usualZone is the time zone that devices come with here, and that nobody is to change
@@ -74,7 +80,7 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 	d := &Device{
 		unit: u, host: newHost(sw, u.ID, u.mac), logs: logs, ctx: ctx,
 		guard:   guard{nonces: map[string]bool{}, issued: map[string]bool{}},
-		restart: make(chan struct{}, 8), visits: map[string]string{},
+		restart: make(chan struct{}, 8), paired: make(chan struct{}, 1), visits: map[string]string{},
 	}
 	d.host.ipv6 = u.IPv6
 	d.host.vendor = strings.ToLower(u.model.Make) + " " + u.model.Firmware
@@ -173,6 +179,7 @@ func (d *Device) boot(first bool) error {
 	if !address.IsValid() && dhcp {
 		go d.keepAsking()
 	}
+	d.startHail()
 	if !address.IsValid() && !d.unit.IPv6 {
 		return nil // without an address there is nobody to answer
 	}
@@ -184,10 +191,16 @@ func (d *Device) boot(first bool) error {
 			return err
 		}
 	}
+	if err := d.startPhone(); err != nil {
+		return err
+	}
 	d.resumeReceivers()
+	d.mu.Lock()
+	d.callHome()
+	d.mu.Unlock()
 	mux := http.NewServeMux()
 	d.servePages(mux)
-	if d.unit.ByHand {
+	if d.unit.ByHand || d.unit.model.Hail == hailOnly {
 		return d.host.serve(80, mux, nil)
 	}
 	mux.HandleFunc(d.unit.model.Path, d.serveSOAP)
@@ -297,7 +310,7 @@ func (d *Device) Reset() {
 	d.state.gateway, d.state.dhcp, d.state.next = netip.Addr{}, false, nil
 	d.state.users = map[string]account{}
 	d.state.source, d.state.osds = "VideoSource_1", osdsOf(&d.unit.model)
-	d.state.recorder = recorderOf(&d.unit.model)
+	d.state.recorder, d.state.hail = recorderOf(&d.unit.model), speaks{}
 	d.state.scopes = []string{scopeRoot + "name/" + strings.ReplaceAll(d.unit.model.Name, " ", ""), scopeRoot + "location/"}
 	d.state.dns, d.state.ntp, d.state.byNTP = nil, nil, false
 	d.guard.wrong, d.guard.locked = 0, time.Time{}

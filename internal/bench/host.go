@@ -35,7 +35,8 @@ type host struct {
 	mac  device.MAC
 	port *Port
 	raw  func(frame []byte) // sees every frame too; may be nil
-	ipv6 bool               // has a link-local IPv6 address
+	hail func(payload []byte, v6 bool)
+	ipv6 bool // has a link-local IPv6 address
 	// vendor is what it says of itself when it asks for an address (RFC 2132, 9.13).
 	vendor string
 
@@ -56,6 +57,9 @@ func newHost(sw *Switch, id string, mac device.MAC) *host {
 // 4.2.14; RFC 3810, 5.2.14).
 var routersOnly = []device.MAC{{0x01, 0x00, 0x5e, 0, 0, 22}, {0x33, 0x33, 0, 0, 0, 22}}
 
+// hailGroups are those of Hail.
+var hailGroups = []device.MAC{{0x01, 0x00, 0x5e, 0, 0, 0xfe}, {0x33, 0x33, 0, 0, 0x01, 0x14}}
+
 // wants is the filter of the card, and of the kernel behind it: frames for others, those
 // of groups not joined, and ARP requests for other addresses, are dropped before they cost
 // anything.
@@ -67,10 +71,13 @@ func (h *host) wants(g glance) bool {
 		return false
 	}
 	h.mu.RLock()
-	card, own, raw := h.card, h.own, h.raw
+	card, own, raw, speaks := h.card, h.own, h.raw, h.hail != nil
 	h.mu.RUnlock()
 	if raw != nil || card == nil {
 		return raw != nil
+	}
+	if speaks && slices.Contains(hailGroups, g.to) {
+		return true
 	}
 	return !slices.Contains(routersOnly, g.to) && (!g.asks.IsValid() || g.asks == own.Addr())
 }
@@ -78,10 +85,16 @@ func (h *host) wants(g glance) bool {
 // deliver hands a frame to the stack.
 func (h *host) deliver(frame []byte) {
 	h.mu.RLock()
-	card, own, raw := h.card, h.own, h.raw
+	card, own, raw, speaks := h.card, h.own, h.raw, h.hail
 	h.mu.RUnlock()
 	if raw != nil {
 		raw(frame)
+	}
+	if speaks != nil {
+		if payload, v6, ok := hailIn(frame); ok {
+			speaks(payload, v6)
+			return
+		}
 	}
 	if card == nil {
 		return

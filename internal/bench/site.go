@@ -57,7 +57,7 @@ type Laptop struct {
 type Model struct {
 	Make       string        `yaml:"make"`
 	Name       string        `yaml:"name"`
-	Kind       string        `yaml:"kind"` // camera, recorder, door-station, indoor-station, panel
+	Kind       string        `yaml:"kind"` // camera, recorder, door-station, indoor-station, panel, audio
 	Firmware   string        `yaml:"firmware"`
 	Factory    string        `yaml:"factory"`      // address/prefix as delivered
 	Auth       string        `yaml:"auth"`         // token, md5, sha256, both (digests), any
@@ -71,6 +71,7 @@ type Model struct {
 	Screen     string        `yaml:"screen"`       // of its pictures: plain (date and time), named (and a text), none if left out
 	Channels   int           `yaml:"channels"`     // of a recorder; without them it has no services to set them
 	Makes      bool          `yaml:"makes"`        // it makes its channels as they are asked for, and has none before
+	Hail       string        `yaml:"hail"`         // too: beside the standard service; only: instead of it; not at all if left out
 	Lamp       bool          `yaml:"lamp"`         // it has an infrared lamp to be switched
 	NoServices bool          `yaml:"no_services"`  // lacks GetServices
 	FaultCode  int           `yaml:"fault_status"` // HTTP status of faults, 400 or 500
@@ -135,7 +136,7 @@ type Unit struct {
 // Bystander is something on the LAN that is not to be touched.
 type Bystander struct {
 	ID      string   `yaml:"id"`
-	Role    string   `yaml:"role"` // router, dhcp, printer, computer, tagged
+	Role    string   `yaml:"role"` // router, dhcp, printer, computer, tagged, server
 	MAC     string   `yaml:"mac"`
 	Address string   `yaml:"address"`
 	Gateway string   `yaml:"gateway"`
@@ -243,6 +244,9 @@ func (s *Site) expand() error {
 		model, ok := s.Models[u.Model]
 		if !ok {
 			return fmt.Errorf("%s: no model %q", u.ID, u.Model)
+		}
+		if h := model.Hail; h != "" && h != hailToo && h != hailOnly {
+			return fmt.Errorf("%s: hail %q: use too or only", u.Model, h)
 		}
 		u.model = model
 		if u.Restart == 0 {

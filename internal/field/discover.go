@@ -237,6 +237,27 @@ func (r *surveyRun) sendFrom(v *reach.Visitor, port uint16, mac device.MAC, to n
 // membersAt are the moments at which all members of groups are asked to report.
 var membersAt = []time.Duration{0, 500 * time.Millisecond, 1100 * time.Millisecond}
 
+// seekTongues asks for devices in tongues beside the standard one, each time that group
+// members are asked.
+func (r *surveyRun) seekTongues() {
+	begun := time.Now()
+	for _, at := range membersAt {
+		if !r.wait(at - r.pace.Since(begun)) {
+			return
+		}
+		for _, t := range Tongues {
+			if err := t.Seek(r.Net); err != nil {
+				r.Log.Warn("not asked", "tongue", t.Name(), "err", err)
+				return
+			}
+		}
+	}
+	r.pause(askedWait)
+}
+
+// askedWait is how long an answer may take in a tongue that has no time of its own for that.
+const askedWait = 500 * time.Millisecond
+
 // askMembers has every host that joined an IPv4 group report itself.
 func (r *surveyRun) askMembers() {
 	begun := time.Now()

@@ -33,6 +33,9 @@ func (r *surveyRun) hear(h reach.Heard) {
 	if h.ARP != nil {
 		r.hearLook(*h.ARP)
 	}
+	if h.Datagram != nil && r.hearTongues(&h) {
+		return
+	}
 	switch {
 	case h.Membership != membership.None:
 		r.hearMember(h)
@@ -76,6 +79,30 @@ func (r *surveyRun) hearMember(h reach.Heard) {
 	if r.event != nil {
 		r.event(happening{mac: h.From, at: h.At})
 	}
+}
+
+// hearTongues takes what devices say of themselves in tongues beside the standard one.
+func (r *surveyRun) hearTongues(h *reach.Heard) bool {
+	for _, t := range Tongues {
+		s, ok := t.Hear(h)
+		if !ok {
+			continue
+		}
+		r.mu.Lock()
+		looks := r.looksInto(h.From, maxDatagramsOf)
+		if looks {
+			r.add(s)
+		}
+		r.mu.Unlock()
+		if looks {
+			r.sighted(device.Sighting{At: s.At, By: s.By, MAC: s.MAC, Address: s.Address})
+			if r.event != nil {
+				r.event(happening{mac: s.MAC, at: s.At, address: s.Address})
+			}
+		}
+		return true
+	}
+	return false
 }
 
 func (r *surveyRun) hearDatagram(h reach.Heard, d *reach.Datagram) {

@@ -293,7 +293,7 @@ func readAt(ctx context.Context, rt http.RoundTripper, key hearing, m *wsd.Match
 	}
 	scopes := wsd.ReadScopes(m.Scopes)
 	f.Kind, f.Indoor = kindOf(m.Types, scopes, services)
-	f.Name, f.Model = scopes.Name, plainHardware(scopes.Hardware)
+	f.Name, f.Model, f.Tongues = scopes.Name, plainHardware(scopes.Hardware), []device.Tongue{Standard}
 	if err := readDetails(ctx, c, key.addr, key.mac, &f); err != nil {
 		return device.Sighting{}, err
 	}

@@ -70,7 +70,7 @@ const linkNoticed = time.Second
 // Arrive takes visitors in the subnets of the device's old and new addresses.
 func (s *Site) Arrive(ctx context.Context, p commission.Plan) error {
 	at := []netip.Addr{p.Target.Address}
-	if p.From.IsValid() {
+	if p.From.IsValid() && !p.From.IsUnspecified() {
 		at = append(at, p.From)
 	}
 	_, err := s.places(ctx, at)
@@ -98,11 +98,33 @@ func (s *Site) places(ctx context.Context, addresses []netip.Addr) ([]reach.Plac
 
 // Find implements commission.Site.
 func (s *Site) Find(ctx context.Context, p commission.Plan, addresses []netip.Addr) (netip.Addr, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	shown := make(chan netip.Addr, 1)
+	located := s.locate(ctx, p, shown)
+	addresses = slices.DeleteFunc(slices.Clone(addresses), func(a netip.Addr) bool { return !a.IsValid() })
 	places, err := s.places(ctx, addresses)
 	if err != nil {
 		return netip.Addr{}, err
 	}
-	return s.Net.WaitFor(ctx, p.MAC, places)
+	if !located {
+		return s.Net.WaitFor(ctx, p.MAC, places)
+	}
+	type met struct {
+		at  netip.Addr
+		err error
+	}
+	answered := make(chan met, 1)
+	go func() {
+		at, err := s.Net.WaitFor(ctx, p.MAC, places)
+		answered <- met{at, err}
+	}()
+	select {
+	case m := <-answered:
+		return m.at, m.err
+	case at := <-shown:
+		return at, nil
+	}
 }
 
 // Return implements commission.Site.
@@ -175,9 +197,9 @@ func (r *returning) heard(c reach.Claim, now time.Time) bool {
 	return silence > away || r.stayed
 }
 
-// Open implements commission.Site. A device that answers ARP may take a while
-// until its service is up.
-func (s *Site) Open(ctx context.Context, p commission.Plan, at netip.Addr) (commission.Session, error) {
+// openStandard opens the standard device service. A device that answers ARP may take a
+// while until its service is up.
+func (s *Site) openStandard(ctx context.Context, p commission.Plan, at netip.Addr) (commission.Session, error) {
 	v, err := s.visitor(ctx, at)
 	if err != nil {
 		return nil, err

@@ -189,6 +189,7 @@ func (s Survey) Run(ctx context.Context) (*Findings, error) {
 // begin starts everything that is not an answer to something heard.
 func (r *surveyRun) begin() {
 	r.spawn(r.askMembers)
+	r.spawn(r.seekTongues)
 	r.spawn(r.sweep)
 	r.spawn(r.discoverDHCP)
 	// Hosts there answer multicast only to a neighbour, and may not speak by themselves.

@@ -27,6 +27,17 @@ func (n *Net) SendUDP(v *Visitor, port uint16, to device.MAC, dst netip.AddrPort
 	return n.Send(datagramFrame(n.facts.MAC, to, netip.AddrPortFrom(v.address, port), dst, ttl, payload))
 }
 
+// SendLink sends a datagram to a group of the link alone, from no address of IPv4, or from
+// that of IPv6 which the MAC gives by itself: it asks for no answer but to the group.
+func (n *Net) SendLink(port uint16, dst netip.AddrPort, payload []byte) error {
+	from := netip.IPv4Unspecified()
+	if dst.Addr().Is6() {
+		m := n.facts.MAC
+		from = netip.AddrFrom16([16]byte{0xfe, 0x80, 8: m[0] ^ 2, 9: m[1], 10: m[2], 11: 0xff, 12: 0xfe, 13: m[3], 14: m[4], 15: m[5]}) // RFC 4291, appendix A
+	}
+	return n.Send(datagramFrame(n.facts.MAC, multicastMAC(dst.Addr()), netip.AddrPortFrom(from, port), dst, 1, payload))
+}
+
 // mdnsPort is the port that full mDNS queries come from (RFC 6762, 5.2).
 const mdnsPort = 5353
 

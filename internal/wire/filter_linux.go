@@ -9,8 +9,8 @@ import (
 )
 
 // heardPorts are the UDP ports of what is listened for: DHCP, DNS and mDNS, SSDP,
-// WS-Discovery, and the answers to our own questions.
-var heardPorts = []uint32{67, 68, 53, 5353, 1900, 3702, answersPort}
+// WS-Discovery, Hail, and the answers to our own questions.
+var heardPorts = []uint32{67, 68, 53, 5353, 1900, 3702, 1021, answersPort}
 
 // answersPort is the port that our questions come from.
 const answersPort = 41702

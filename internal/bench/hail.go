@@ -1,0 +1,406 @@
+package bench
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/flynn/noise"
+	"gvisor.dev/gvisor/pkg/tcpip"
+	"gvisor.dev/gvisor/pkg/tcpip/header"
+
+	"janustat/core/device"
+	core "janustat/core/secret"
+	"janustat/internal/speak/hail"
+)
+
+// Words of the models' speak_hail.
+const (
+	hailToo  = "too"  // beside the standard device service
+	hailOnly = "only" // instead of it
+)
+
+// speaks is what a device that speaks Hail keeps over restarts.
+type speaks struct {
+	salt   []byte
+	key    []byte // of its password
+	keyOf  string // which password that is of
+	server *hail.Server
+	pairs  []hail.Pair
+}
+
+// hailEnd is the device's end of Hail.
+type hailEnd struct {
+	d       *Device
+	station *hail.Station
+}
+
+var hailCalls = []string{
+	hail.DoRead, hail.DoClock, hail.DoName, hail.DoAddress, hail.DoGateway, hail.DoPassword, hail.DoWink, hail.DoRestart, hail.DoReset,
+}
+
+// staticKey is the key that a device came with: it stays when it is reset.
+func staticKey(m device.MAC) noise.DHKey {
+	k, err := hail.NewKey(&seeded{seed: sha256.Sum256([]byte("hail key of " + m.String()))})
+	if err != nil {
+		panic(err) // of a source that never ends
+	}
+	return k
+}
+
+// seeded gives the same bytes for the same seed.
+type seeded struct {
+	seed [32]byte
+	n    uint64
+}
+
+func (s *seeded) Read(b []byte) (int, error) {
+	for i := range b {
+		if s.n%32 == 0 {
+			s.seed = sha256.Sum256(s.seed[:])
+		}
+		b[i] = s.seed[s.n%32]
+		s.n++
+	}
+	return len(b), nil
+}
+
+// startHail has the device speak Hail.
+func (d *Device) startHail() {
+	if d.unit.model.Hail == "" {
+		return
+	}
+	e := &hailEnd{d: d}
+	e.station = hail.NewStation(d.unit.mac, staticKey(d.unit.mac), e, rand.Reader, time.Now)
+	h := d.host
+	h.mu.Lock()
+	h.hail = func(payload []byte, v6 bool) {
+		e.station.Take(payload, func(answer []byte) { h.sendHail(answer, v6) })
+	}
+	h.mu.Unlock()
+	h.onDown(func() {
+		h.mu.Lock()
+		h.hail = nil
+		h.mu.Unlock()
+	})
+	e.station.Announce(func(b []byte) {
+		h.sendHail(b, false)
+	})
+}
+
+// Describe implements hail.Owner.
+func (e *hailEnd) Describe() hail.Description {
+	d := e.d
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	m := d.unit.model
+	does := slices.Clone(hailCalls)
+	switch m.Kind {
+	case "panel":
+		does = append(does, hail.DoServer)
+	case "door-station", "indoor-station":
+		does = append(does, hail.DoPair)
+	case "audio":
+		does = append(does, hail.DoServer)
+	}
+	words := map[string]string{"door-station": "door station", "indoor-station": "indoor station", "audio": "audio unit"}
+	kind := words[m.Kind]
+	if kind == "" {
+		kind = m.Kind
+	}
+	return hail.Description{
+		Make: m.Make, Model: m.Name, Serial: d.unit.Serial, Firmware: m.Firmware, Kind: kind, Name: d.name(), Fresh: d.fresh(),
+		Address: d.state.address, Gateway: d.state.gateway, DHCP: d.state.dhcp, Salt: d.salt(), Does: does,
+	}
+}
+
+// name is what the device is called. The lock is held.
+func (d *Device) name() string {
+	for _, s := range d.state.scopes {
+		if name, ok := strings.CutPrefix(s, scopeRoot+"name/"); ok {
+			if plain, err := url.PathUnescape(name); err == nil {
+				return plain
+			}
+			return name
+		}
+	}
+	return ""
+}
+
+// setName does so. The lock is held.
+func (d *Device) setName(name string) {
+	d.state.scopes = slices.DeleteFunc(slices.Clone(d.state.scopes), func(s string) bool { return strings.HasPrefix(s, scopeRoot+"name/") })
+	d.state.scopes = append(d.state.scopes, scopeRoot+"name/"+url.PathEscape(name))
+}
+
+// salt is drawn when it is first wanted. The lock is held.
+func (d *Device) salt() []byte {
+	if d.state.hail.salt == nil {
+		d.state.hail.salt = make([]byte, hail.SaltLen)
+		_, _ = rand.Read(d.state.hail.salt) // never fails (crypto/rand)
+	}
+	return d.state.hail.salt
+}
+
+// PasswordKey implements hail.Owner: the key of the administrator, made when the password
+// is another than the last time.
+func (e *hailEnd) PasswordKey() []byte {
+	d := e.d
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for user, a := range d.state.users {
+		if a.level != "Administrator" {
+			continue
+		}
+		if of := user + "\x00" + a.password; d.state.hail.keyOf != of {
+			k, err := hail.PasswordKey(user, core.New(a.password), d.salt())
+			if err != nil {
+				return nil
+			}
+			d.state.hail.key, d.state.hail.keyOf = k, of
+		}
+		return d.state.hail.key
+	}
+	return nil
+}
+
+// Wrong implements hail.Owner.
+func (e *hailEnd) Wrong() {
+	d := e.d
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.logs.add(Event{Host: d.unit.ID, What: EventWrongPassword, Op: "hail"})
+	if d.guard.wrong++; d.guard.wrong >= lockAfter {
+		d.guard.locked = time.Now().Add(lockFor)
+	}
+}
+
+// Fits implements hail.Owner.
+func (e *hailEnd) Fits() {
+	d := e.d
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.guard.wrong = 0
+	d.logs.add(Event{Host: d.unit.ID, What: EventPassword, Op: "hail", OK: true})
+}
+
+// Shut implements hail.Owner.
+func (e *hailEnd) Shut() time.Duration {
+	e.d.mu.Lock()
+	defer e.d.mu.Unlock()
+	return max(0, time.Until(e.d.guard.locked))
+}
+
+// Carry implements hail.Owner.
+func (e *hailEnd) Carry(r hail.Request) (hail.Response, func()) {
+	d := e.d
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	what := EventWrite
+	if r.Do == hail.DoRead || r.Do == hail.DoWink {
+		what = EventRead
+	}
+	if w := d.unit.Window; w > 0 && what == EventWrite && time.Since(d.powered) > w {
+		d.logs.add(Event{Host: d.unit.ID, What: what, Op: "hail " + r.Do})
+		return hail.Response{Error: "settings are taken for a while after power-on only", Now: true}, nil
+	}
+	answer, then := d.carry(r)
+	answer.OK = answer.Error == ""
+	d.logs.add(Event{Host: d.unit.ID, What: what, Op: "hail " + r.Do, OK: answer.OK})
+	return answer, then
+}
+
+func no(format string, args ...any) (hail.Response, func()) {
+	return hail.Response{Error: fmt.Sprintf(format, args...)}, nil
+}
+
+// carry does one call. The lock is held.
+func (d *Device) carry(r hail.Request) (hail.Response, func()) {
+	switch r.Do {
+	case hail.DoClaim:
+		if !d.fresh() {
+			return no("it has an administrator")
+		}
+		if f := d.judgePassword(r.User, r.Password); f != nil {
+			return no("%s", f.reason)
+		}
+		d.state.users[r.User] = account{r.Password, "Administrator"}
+		d.had = append(d.had, r.Password)
+	case hail.DoPassword:
+		for user, a := range d.state.users {
+			if a.level != "Administrator" {
+				continue
+			}
+			if f := d.judgePassword(user, r.Password); f != nil {
+				return no("%s", f.reason)
+			}
+			d.state.users[user] = account{r.Password, "Administrator"}
+			d.had = append(d.had, r.Password)
+		}
+	case hail.DoRead:
+		return hail.Response{State: d.hailState()}, nil
+	case hail.DoClock:
+		if r.Time == nil {
+			return no("no time")
+		}
+		d.state.offset, d.state.byNTP = time.Until(*r.Time), false
+	case hail.DoName:
+		d.setName(r.Name)
+	case hail.DoAddress:
+		return d.hailMove(r)
+	case hail.DoGateway:
+		if r.Gateway == nil || !r.Gateway.Is4() {
+			return no("no gateway")
+		}
+		d.state.gateway = *r.Gateway
+	case hail.DoServer:
+		if r.Server == nil || !r.Server.Address.Is4() || r.Server.Port == 0 {
+			return no("no server")
+		}
+		s := *r.Server
+		s.Connected, s.Why = false, ""
+		d.state.hail.server = &s
+		d.callHome()
+	case hail.DoPair:
+		return d.hailPair(r.Pair)
+	case hail.DoWink:
+		d.winks = append(d.winks, "hail")
+		return hail.Response{Means: "its light"}, nil
+	case hail.DoRestart:
+		return hail.Response{}, func() { d.again(d.unit.Restart, false) }
+	case hail.DoReset:
+		return hail.Response{}, d.Reset
+	default:
+		return no("unknown call %q", r.Do)
+	}
+	return hail.Response{}, nil
+}
+
+func (d *Device) hailState() *hail.State {
+	s := &hail.State{Name: d.name(), Time: d.clock().UTC(), Address: d.state.address, Gateway: d.state.gateway, DHCP: d.state.dhcp}
+	for user, a := range d.state.users {
+		if a.level == "Administrator" {
+			s.User = user
+		}
+	}
+	if v := d.state.hail.server; v != nil {
+		own := *v
+		s.Server = &own
+	}
+	for _, p := range d.state.hail.pairs {
+		p.Mark, p.Secret = hail.SecretMark(core.New(p.Secret)), ""
+		s.Pairs = append(s.Pairs, p)
+	}
+	return s
+}
+
+func (d *Device) hailMove(r hail.Request) (hail.Response, func()) {
+	if r.Address == nil || !r.Address.Addr().Is4() || r.Address.Masked().Addr() == r.Address.Addr() {
+		return no("no address")
+	}
+	if d.unit.DHCPOnly {
+		return no("it takes its address by DHCP alone")
+	}
+	to := *r.Address
+	d.state.next = &to
+	if d.unit.model.NeedsBoot {
+		return hail.Response{Restart: true}, nil
+	}
+	lose := d.unit.LoseMove
+	return hail.Response{}, func() { d.again(moveTime, lose) }
+}
+
+// maxPairs is how many others a station knows.
+const maxPairs = 16
+
+func (d *Device) hailPair(p *hail.Pair) (hail.Response, func()) {
+	if p == nil || p.Serial == "" || p.Secret == "" || p.Flat == "" {
+		return no("no pair")
+	}
+	own := *p
+	own.Registered, own.Why = false, ""
+	at := slices.IndexFunc(d.state.hail.pairs, func(x hail.Pair) bool { return x.Serial == p.Serial })
+	switch {
+	case at >= 0:
+		d.state.hail.pairs[at] = own
+	case len(d.state.hail.pairs) >= maxPairs:
+		return no("it knows %d others already", maxPairs)
+	default:
+		d.state.hail.pairs = append(d.state.hail.pairs, own)
+	}
+	d.had = append(d.had, p.Secret)
+	select {
+	case d.paired <- struct{}{}:
+	default:
+	}
+	return hail.Response{}, nil
+}
+
+// hailIn gives the Hail message in a frame, if it is one.
+func hailIn(frame []byte) (payload []byte, v6, ok bool) {
+	const ether = 14
+	if len(frame) < ether+header.IPv4MinimumSize+header.UDPMinimumSize {
+		return nil, false, false
+	}
+	var u header.UDP
+	switch binary.BigEndian.Uint16(frame[12:]) {
+	case 0x0800:
+		ip := header.IPv4(frame[ether:])
+		if !ip.IsValid(len(ip)) || ip.TransportProtocol() != header.UDPProtocolNumber || ip.DestinationAddress() != tcpip.AddrFromSlice(hail.Group.AsSlice()) {
+			return nil, false, false
+		}
+		u = header.UDP(ip.Payload())
+	case 0x86dd:
+		ip := header.IPv6(frame[ether:])
+		if !ip.IsValid(len(ip)) || ip.TransportProtocol() != header.UDPProtocolNumber || ip.DestinationAddress() != tcpip.AddrFromSlice(hail.Group6.AsSlice()) {
+			return nil, false, false
+		}
+		u, v6 = header.UDP(ip.Payload()), true
+	}
+	if len(u) < header.UDPMinimumSize || u.DestinationPort() != hail.Port {
+		return nil, false, false
+	}
+	return u.Payload(), v6, true
+}
+
+// sendHail sends a message to the group, from the host's address or from none.
+func (h *host) sendHail(payload []byte, v6 bool) {
+	h.mu.RLock()
+	up, from := h.stack != nil, h.own.Addr()
+	h.mu.RUnlock()
+	if !up {
+		return
+	}
+	if !from.IsValid() {
+		from = netip.IPv4Unspecified()
+	}
+	size := header.UDPMinimumSize + len(payload)
+	udp := header.UDP(make([]byte, size))
+	udp.Encode(&header.UDPFields{SrcPort: hail.Port, DstPort: hail.Port, Length: uint16(size)})
+	copy(udp[header.UDPMinimumSize:], payload)
+	var frame []byte
+	if v6 {
+		src, dst := tcpip.AddrFromSlice(linkLocal6(h.mac).AsSlice()), tcpip.AddrFromSlice(hail.Group6.AsSlice())
+		frame = make([]byte, 14+header.IPv6MinimumSize)
+		copy(frame, []byte{0x33, 0x33, 0, 0, 0x01, 0x14})
+		frame[12], frame[13] = 0x86, 0xdd
+		header.IPv6(frame[14:]).Encode(&header.IPv6Fields{PayloadLength: uint16(size), TransportProtocol: header.UDPProtocolNumber, HopLimit: 1, SrcAddr: src, DstAddr: dst})
+		udp.SetChecksum(^udp.CalculateChecksum(header.PseudoHeaderChecksum(header.UDPProtocolNumber, src, dst, uint16(size))))
+	} else {
+		src, dst := tcpip.AddrFromSlice(from.AsSlice()), tcpip.AddrFromSlice(hail.Group.AsSlice())
+		frame = make([]byte, 14+header.IPv4MinimumSize)
+		copy(frame, []byte{0x01, 0x00, 0x5e, 0, 0, 0xfe})
+		frame[12] = 0x08
+		ip := header.IPv4(frame[14:])
+		ip.Encode(&header.IPv4Fields{TotalLength: uint16(header.IPv4MinimumSize + size), TTL: 1, Protocol: uint8(header.UDPProtocolNumber), SrcAddr: src, DstAddr: dst})
+		ip.SetChecksum(^ip.CalculateChecksum())
+	}
+	copy(frame[6:], h.mac[:])
+	h.port.Send(append(frame, udp...))
+}

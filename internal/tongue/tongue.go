@@ -1,0 +1,48 @@
+// Package tongue says what a protocol must do for devices to be set up by it: recognise
+// them, and open a conversation. What can be said in it beyond that are abilities of the
+// conversation (core/commission). Each tongue is a package of its own; which there are is
+// one list, in internal/field.
+package tongue
+
+import (
+	"context"
+	"net"
+	"net/netip"
+
+	"janustat/core/commission"
+	"janustat/core/device"
+	"janustat/core/secret"
+	"janustat/internal/reach"
+)
+
+// Tongue is a protocol by which devices are recognised and opened.
+type Tongue interface {
+	// Name is what the register calls it.
+	Name() device.Tongue
+	// Seek asks every device on the link that speaks it to show itself.
+	Seek(n *reach.Net) error
+	// Hear tells what a frame says of a device, false where it says nothing in this tongue.
+	// It is called for every frame, from a stranger as well, and must not block.
+	Hear(h *reach.Heard) (device.Sighting, bool)
+	// Open begins a conversation with a device that is met at an address, which is not valid
+	// for one that has none. Errors are those of commission.Session.
+	Open(ctx context.Context, w Way, p commission.Plan, at netip.Addr) (commission.Session, error)
+}
+
+// Locator is a tongue in which a device is found by its MAC, whatever its address.
+type Locator interface {
+	// Locate waits until the device shows itself, and tells its address; one that is not
+	// valid where it has none.
+	Locate(ctx context.Context, w Way, mac device.MAC) (netip.Addr, error)
+}
+
+// Way is how a tongue comes to a device.
+type Way interface {
+	Network() *reach.Net
+	// Visitor gives our own address in the subnet of another.
+	Visitor(ctx context.Context, of netip.Addr) (*reach.Visitor, error)
+	// Dialer gives the way to a device's TCP ports, by its MAC, until ctx ends.
+	Dialer(ctx context.Context, mac device.MAC, at netip.Addr) (func(ctx context.Context, port uint16) (net.Conn, error), error)
+	// Blank gives what every known password is taken out of a device's words by.
+	Blank() *secret.Veil
+}
