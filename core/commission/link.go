@@ -160,7 +160,7 @@ type (
 	}
 	// Winker shows itself: it lights up, or makes a sound.
 	Winker interface {
-		// Wink says by what means it does so.
+		// Wink says by what means it does so; an *UnableError is for one that has none.
 		Wink(ctx context.Context) (means string, err error)
 	}
 )

@@ -158,6 +158,44 @@ func (w Worker) Restart(ctx context.Context, p Plan) Result {
 	})
 }
 
+// Wink has one device show itself. It is left as it was.
+func (w Worker) Wink(ctx context.Context, p Plan) Result {
+	return w.carry(ctx, p, func(r *run, ctx context.Context) error {
+		r.plan.Target.Address = r.plan.From
+		if err := r.arrive(ctx); err != nil {
+			return err
+		}
+		if err := r.find(ctx, StepFind, FindLimit); err != nil {
+			return err
+		}
+		if err := r.open(ctx); err != nil {
+			return err
+		}
+		access, err := r.session.Access(ctx)
+		if err == nil && (access != device.Fresh || r.plan.Known) {
+			err = r.enter(ctx)
+		}
+		if err != nil {
+			return err
+		}
+		t := r.talk()
+		defer t.Close()
+		a, err := Ability[Winker](ctx, t, "wink")
+		if err == nil {
+			var means string
+			if means, err = a.Wink(ctx); err == nil {
+				r.tell(StepFare, "by "+means)
+				return nil
+			}
+		}
+		var unable *UnableError
+		if errors.As(err, &unable) {
+			return trouble(nil, advice.Say("know it by its label: MAC %s, serial %s", p.MAC, p.Serial), "has nothing to show itself by")
+		}
+		return err
+	})
+}
+
 // Reset puts one device back into its factory state. It is not waited for: it
 // comes back at another address, fresh.
 func (w Worker) Reset(ctx context.Context, p Plan) Result {

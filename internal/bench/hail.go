@@ -73,7 +73,7 @@ func (s *seeded) Read(b []byte) (int, error) {
 
 // startHail has the device speak Hail.
 func (d *Device) startHail() {
-	if d.unit.model.Hail == "" {
+	if d.unit.model.Hail == "" || d.unit.ByHand {
 		return
 	}
 	e := &hailEnd{d: d}

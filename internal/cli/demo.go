@@ -154,13 +154,39 @@ names:
   VB410-55001: Vehicle ramp up
   VB410-55002: Vehicle ramp down
   VB410-55003: Ramp barrier
+  VB410-55004: Car park north
+  VB410-55005: Car park south
   02:0a:c0:00:03:01: Gangway A
   02:0a:c0:00:03:02: Gangway B
+  02:0a:c0:00:03:03: Gangway C
+  02:0a:c0:00:03:04: Gangway D
   TPC-9001: Crew door inside
   TPC-9002: Quay
+  TPC-9003: Freight office
+  TPC-9004: Store
+  TV8-0177: Ticket office recorder
   02:0a:c0:00:05:01: Crew door
+  02:0a:c0:00:05:03: Ticket door
+  02:0a:c0:00:05:04: Quay door
   OHS-3108: Office
+  OHH-4411001: Ticket hall
+  OHH-4411002: Waiting room desk
+  OHH-4411003: Crew mess
+  OHH-4411004: Harbour master
   GH4-0612: Vehicle gate
+  GHH-0711001: Gangway A panel
+  GHH-0711002: Gangway B panel
+  GHH-0711003: Staff door panel
+  TH2-0042: Hall speaker
+
+# Devices that work together. Cameras go to free channels, one recorder after the other;
+# each door station rings indoor stations, by floor and flat; panels report to a server:
+channels: auto
+intercoms:
+  02:0a:c0:00:05:01: {OHS-3108: {floor: 1, flat: 101}, OHH-4411003: {floor: 1, flat: 102}}
+  02:0a:c0:00:05:03: {OHH-4411001: {floor: 0, flat: 1}, OHH-4411002: {floor: 0, flat: 2}}
+  02:0a:c0:00:05:04: {OHH-4411004: {floor: 1, flat: 104}}
+reporting: {server: 10.61.8.6, port: 7700}
 
 # Whose MACs begin so; IEEE's registry knows real ones by itself:
 survey:

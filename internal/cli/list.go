@@ -124,6 +124,12 @@ func (a *App) printDevice(d *device.Device, history []job.Entry) {
 			line("picture", pictureText(p))
 		}
 	}
+	if s := d.Stream; s != nil {
+		line("stream", strings.TrimSpace(fmt.Sprintf("%s %s, port %d, %s", s.Codec, s.Size(), s.Port, s.Path)))
+	}
+	for _, k := range d.Links {
+		line(k.Kind, linkText(k))
+	}
 	line("known as", d.Host)
 	line("MAC's holder", d.Registry)
 	line("open ports", portsText(d.Ports))
@@ -164,6 +170,19 @@ func (a *App) printDevice(d *device.Device, history []job.Entry) {
 		}
 		fmt.Fprintln(a.Out, "  "+text)
 	}
+}
+
+// linkText tells what a device knows of another, and how that fares.
+func linkText(k device.Link) string {
+	text := k.Peer
+	if k.Number > 0 {
+		text = fmt.Sprintf("%d %s", k.Number, k.Peer)
+	}
+	text += ": " + k.State
+	if k.Why != "" {
+		text += " (" + k.Why + ")"
+	}
+	return text
 }
 
 // pictureText tells what a picture shows.

@@ -95,13 +95,14 @@ func (a *App) printProofs(proofs []field.Proof, failed int, inClear map[int64]bo
 			return slices.ContainsFunc(p.Checks, func(c field.Check) bool { return c.Name == name })
 		})
 	})
-	for _, name := range asked {
-		l.columns = append(l.columns, column{head: strings.ToUpper(cmp.Or(checkHeads[name], name))})
+	heads, under := columnsOf(asked)
+	for _, h := range heads {
+		l.columns = append(l.columns, column{head: strings.ToUpper(h)})
 	}
 	for i := range proofs {
 		row := []cell{plain(proofs[i].Device.Tag), plain(proofs[i].Device.Allotted.Address.String())}
-		for _, name := range asked {
-			row = append(row, checkCell(proofs[i].Checks, name))
+		for _, h := range heads {
+			row = append(row, checkCell(proofs[i].Checks, under[h]))
 		}
 		l.add(row...)
 	}
@@ -167,11 +168,31 @@ func (a *App) printLeft(proofs []field.Proof) (some bool) {
 }
 
 // checkHeads shorten the names of some checks, so that all fit on a screen.
-var checkHeads = map[string]string{field.CheckPassword: "key", field.CheckOldKeys: "old", field.CheckFirmware: "fw", field.CheckIdentity: "same", field.CheckCert: "cert", field.CheckAnswers: "up", field.CheckPicture: "pic"}
+var checkHeads = map[string]string{
+	field.CheckPassword: "key", field.CheckOldKeys: "old", field.CheckFirmware: "fw", field.CheckIdentity: "same", field.CheckCert: "cert", field.CheckAnswers: "up", field.CheckPicture: "pic",
+	field.CheckStream: "joined", field.CheckChannel: "joined", field.CheckPair: "joined", field.CheckReport: "joined",
+}
 
-// checkCell shows a check in words, so that it reads without colour too.
-func checkCell(checks []field.Check, name string) cell {
-	at := slices.IndexFunc(checks, func(c field.Check) bool { return c.Name == name })
+// columnsOf gives the heads of the columns for checks, and the checks under each.
+func columnsOf(checks []string) (heads []string, under map[string][]string) {
+	under = map[string][]string{}
+	for _, name := range checks {
+		head := cmp.Or(checkHeads[name], name)
+		if under[head] == nil {
+			heads = append(heads, head)
+		}
+		under[head] = append(under[head], name)
+	}
+	return heads, under
+}
+
+// checkCell shows checks in words, so that they read without colour too: the first that
+// failed, or else the first.
+func checkCell(checks []field.Check, names []string) cell {
+	at := slices.IndexFunc(checks, func(c field.Check) bool { return slices.Contains(names, c.Name) && !c.OK })
+	if at < 0 {
+		at = slices.IndexFunc(checks, func(c field.Check) bool { return slices.Contains(names, c.Name) })
+	}
 	switch {
 	case at < 0:
 		return cell{text: "–", style: &faintStyle}

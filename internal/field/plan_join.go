@@ -63,10 +63,6 @@ func (j *joiner) channels() {
 		}
 	}
 	for _, r := range j.Joining.Recorders {
-		plan := j.plans[r.Device.ID]
-		if plan == nil {
-			continue
-		}
 		k := &commission.Channels{}
 		for _, n := range slices.Sorted(maps.Keys(r.Fixed)) {
 			if l, ok := j.channel(r.Fixed[n]); ok {
@@ -77,7 +73,9 @@ func (j *joiner) channels() {
 		if r.Auto {
 			k.Auto, k.Recorders = auto, recorders
 		}
-		plan.Channels = k
+		if plan := j.plans[r.Device.ID]; plan != nil {
+			plan.Channels = k
+		}
 	}
 }
 
@@ -88,6 +86,7 @@ func (j *joiner) channel(d *device.Device) (commission.Link, bool) {
 	if plan == nil {
 		return commission.Link{}, false
 	}
+	d = device.ByID(j.devices, d.ID) // as it is now, which may be another unit
 	l := commission.Link{Step: commission.StepChannel, Peer: plan.Peer, User: job.RecorderUser}
 	if plan.Stop != nil {
 		return l, true // it is waited for, and named

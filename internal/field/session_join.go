@@ -50,6 +50,15 @@ func (s *Site) describe(ctx context.Context, mac device.MAC, at netip.Addr, stre
 	return rtsp.Describe(ctx, func(ctx context.Context) (net.Conn, error) { return dial(ctx, stream.Port) }, streamURI(at, stream), user, p)
 }
 
+// StreamURI is where the stream of a camera is watched, without the user; "" where that is
+// not known yet.
+func StreamURI(p commission.Peer) string {
+	if p.Stream.Path == "" {
+		return ""
+	}
+	return streamURI(p.Address, p.Stream)
+}
+
 // streamURI is where a stream is watched, without the user.
 func streamURI(at netip.Addr, s device.Stream) string {
 	host := at.String()

@@ -128,11 +128,11 @@ type Reason byte
 
 // The reasons.
 const (
-	NotFresh  Reason = 1 // it has a password: it is entered by that
-	IsFresh   Reason = 2 // it has none: it is claimed
-	WrongKey  Reason = 3 // the password does not fit
-	Locked    Reason = 4 // too many did not; the seconds tell how long
-	NoSuch    Reason = 5 // exchange, which has ended or was never there
+	NotFresh Reason = 1 // it has a password: it is entered by that
+	IsFresh  Reason = 2 // it has none: it is claimed
+	WrongKey Reason = 3 // the password does not fit
+	Locked   Reason = 4 // too many did not; the seconds tell how long
+	NoSuch   Reason = 5 // exchange, which has ended or was never there
 )
 
 // RefusalError is what a device says when it refuses a handshake.

@@ -50,16 +50,16 @@ type Station struct {
 // exchange is one conversation as the device has it.
 type exchange struct {
 	used    time.Time
-	pattern     Pattern
-	begin       []byte // that it was begun by
-	hand        *noise.HandshakeState
-	answer      []byte // to that
-	psk         []byte // that it was begun with: another password ends it
-	proof       []byte
-	channel     *channel
-	seq         uint32 // of the last call
-	call        []byte
-	reply       []byte // to that
+	pattern Pattern
+	begin   []byte // that it was begun by
+	hand    *noise.HandshakeState
+	answer  []byte // to that
+	psk     []byte // that it was begun with: another password ends it
+	proof   []byte
+	channel *channel
+	seq     uint32 // of the last call
+	call    []byte
+	reply   []byte // to that
 }
 
 // NewStation makes the end of a device with its static key.
