@@ -236,20 +236,30 @@ func (r *run) tie(ctx context.Context, links []Link) (ties []Tie, refused []stri
 	if ties, err = t.Ties(ctx, links); err != nil {
 		return nil, nil, err
 	}
+	refused, err = r.mend(ctx, t, ties)
+	return ties, refused, err
+}
+
+// mend sets the links that are not as they are to be, or that have another password than
+// the keyring: each once in a run, since what does not help once does not help.
+func (r *run) mend(ctx context.Context, t *Talk, ties []Tie) (refused []string, err error) {
 	for i := range ties {
-		if ties[i].Set && ties[i].State != WrongPassword {
+		name := ties[i].Link.Name()
+		if ties[i].Set && ties[i].State != WrongPassword || r.mended[name] {
 			continue
 		}
 		switch err := r.setLink(ctx, t, ties[i].Link); {
 		case err == nil:
-			ties[i].Set, ties[i].State = true, Waiting
+			r.mended[name] = true
+			ties[i].Set, ties[i].State, ties[i].Why = true, Waiting, ""
 		case errors.Is(err, ErrReplyLost) || ctx.Err() != nil || !r.denied:
-			return nil, nil, err
+			return nil, err
 		default:
-			refused = append(refused, ties[i].Link.Name()+" is refused: "+err.Error())
+			r.mended[name] = true
+			refused = append(refused, name+" is refused: "+err.Error())
 		}
 	}
-	return ties, refused, nil
+	return refused, nil
 }
 
 func (r *run) setLink(ctx context.Context, t *Talk, l Link) error {
@@ -265,6 +275,7 @@ func (r *run) setLink(ctx context.Context, t *Talk, l Link) error {
 // fare waits until the links do what they are for, which takes the other side's part as
 // well. One that does not in time is set once more.
 func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error) {
+	r.rest() // others may speak while this one waits
 	for _, l := range links {
 		if l.Step == StepPair && l.Peer.ID != 0 {
 			if _, err := r.await(ctx, l.Peer, Joined); err != nil {
@@ -286,6 +297,9 @@ func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error)
 			t := r.talk()
 			defer t.Close()
 			if ties, err = t.Ties(ctx, links); err != nil {
+				return err
+			}
+			if _, err := r.mend(ctx, t, ties); err != nil {
 				return err
 			}
 			if late := r.Site.Now().Sub(begun) > nudgeAfter; late && !nudged {

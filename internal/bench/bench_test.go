@@ -69,6 +69,9 @@ func TestEveryModelAnswersInItsOwnManner(t *testing.T) {
 	require.GreaterOrEqual(t, len(models), 8)
 	shapes := map[string]bool{}
 	for name, m := range models {
+		if m.Hail == hailOnly {
+			continue
+		}
 		d, _ := unit(t, name, "")
 		status, answer := ask(t, d, http.DefaultClient, "", op("GetSystemDateAndTime", ""))
 		assert.Equal(t, 200, status, name)

@@ -20,6 +20,7 @@ devices:
   - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 2, restart: 1s}
   - {id: eye, model: oakhollow-eye, mac: "02:0a:c0:00:03:01", serial: B1, restart: 1s}
   - {id: factory, model: tallow-cube, mac: "02:7a:11:00:04:01", serial: C1, password: Factory-111, restart: 1s}
+  - {id: door, model: oakhollow-door, mac: "02:0a:c0:00:05:11", serial: D2, restart: 1s}
   - {id: earlier, model: oakhollow-indoor, mac: "02:0a:c0:00:05:01", serial: D1, password: Earlier-222}
   - {id: ours, model: brightmoor-recorder, mac: "02:b7:16:00:04:01", serial: E1, address: 10.61.8.10/23, gateway: 10.61.8.1, password: Harbour-Light-42}
 `
@@ -33,7 +34,7 @@ var notHere = []string{"janustat bench", "janustat demo"}
 func TestNoCommandTellsAPassword(t *testing.T) {
 	t.Parallel()
 	c := hire(t, leakSite, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
-	c.sheet("password: {style: each, factory: [{user: admin, password: Factory-111}]}\nusers: [{name: viewer, role: user, on: [recorder]}]\n")
+	c.sheet("password: {style: each, factory: [{user: admin, password: Factory-111}]}\nusers: [{name: viewer, role: user, on: [recorder]}]\nchannels: auto\nintercoms: {D01: {I01: {floor: 1, flat: 101}}}\n")
 	for _, step := range []struct {
 		stdin string
 		args  string
@@ -57,6 +58,10 @@ func TestNoCommandTellsAPassword(t *testing.T) {
 		{"", "key change C01 --yes"},
 		{"", "key change R01 --user viewer --yes"},
 		{"for the client\n", "key share"},
+		{"", "channels"},
+		{"", "channels --json"},
+		{"", "wink C01"},
+		{"", "wink I01"},
 		{"", "prove --json"},
 		{"", "prove"},
 		{"", "handover"},

@@ -1,9 +1,13 @@
 package cli
 
 import (
+	"errors"
+
 	"github.com/spf13/cobra"
 
 	"janustat/core/commission"
+	"janustat/internal/job"
+	"janustat/internal/work"
 )
 
 func (a *App) winkCommand() *cobra.Command {
@@ -15,8 +19,23 @@ the list and the thing on the wall meet. It is left as it was.`,
 		Example: "  janustat wink C03 --wire eth0",
 		Args:    oneDevice("wink"),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.withDevice(c.Context(), "wink", args[0], func(w worked) error {
-				return a.do(c.Context(), w, commission.Worker.Wink, "has shown itself")
+			return a.withJob(c.Context(), "wink", func(d *work.Desk) error {
+				x, err := d.InJob(args[0])
+				if err != nil {
+					return err
+				}
+				keys, err := a.keyring(c.Context(), d.Job, false)
+				if errors.Is(err, job.ErrNoKeyring) {
+					keys, err = job.NewKeyring("", ""), nil // one without a password shows itself all the same
+				}
+				if err != nil {
+					return err
+				}
+				planner, err := d.Planner(c.Context(), keys)
+				if err != nil {
+					return err
+				}
+				return a.do(c.Context(), worked{d, x, planner}, commission.Worker.Wink, "has shown itself")
 			})
 		},
 	}

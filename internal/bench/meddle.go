@@ -1,0 +1,80 @@
+package bench
+
+// Spoil is somebody else at a recorder: the receiver of a channel, counted from 1, is given
+// another password.
+func (d *Device) Spoil(channel int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	v := d.state.recorder.receiver(d.state.recorder.jobs[channel-1].receiver)
+	v.password, v.state, v.fault = "Somebody-else-1", "", ""
+	d.anew(v)
+}
+
+// Swap is somebody else at a recorder: two channels show each other's camera.
+func (d *Device) Swap(one, other int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	r := &d.state.recorder
+	a, b := r.receiver(r.jobs[one-1].receiver), r.receiver(r.jobs[other-1].receiver)
+	a.uri, b.uri = b.uri, a.uri
+	d.anew(a)
+	d.anew(b)
+}
+
+// anew has a receiver begin again. The lock is held.
+func (d *Device) anew(v *receiver) {
+	if v.changed != nil {
+		close(v.changed)
+	}
+	v.changed = nil
+	d.startReceiver(v)
+}
+
+// Watched gives, by channel in the order they were made, where a recorder's receivers
+// connect to and how that is.
+func (d *Device) Watched() (uris, states []string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, j := range d.state.recorder.jobs {
+		if v := d.state.recorder.receiver(j.receiver); v != nil {
+			uris, states = append(uris, v.uri), append(states, v.state)
+		}
+	}
+	return uris, states
+}
+
+// Confide is somebody else at a station: what it knows of the others has another secret.
+func (d *Device) Confide() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for i := range d.state.hail.pairs {
+		d.state.hail.pairs[i].Secret = "Somebody-else-2"
+	}
+	select {
+	case d.paired <- struct{}{}:
+	default:
+	}
+}
+
+// Misdirect is somebody else at a panel: it reports elsewhere.
+func (d *Device) Misdirect() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if s := d.state.hail.server; s != nil {
+		s.Port++
+		s.Connected = false
+		d.callHome()
+	}
+}
+
+// Paired gives how many registrations a station has.
+func (d *Device) Paired() (n int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, p := range d.state.hail.pairs {
+		if p.Registered {
+			n++
+		}
+	}
+	return n
+}

@@ -1,0 +1,260 @@
+package cli
+
+import (
+	"context"
+	"encoding/csv"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/internal/bench"
+	"janustat/internal/bench/benchtest"
+)
+
+const joined = `
+site: Joined
+seed: 3
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+models:
+  small: {make: Brightmoor, name: Ledger 2, kind: recorder, channels: 2, makes: true, firmware: '7', factory: 192.168.100.2/24, auth: sha256, dialect: default, path: /onvif/device, fault_status: 400, restart: 1s}
+devices:
+  - {id: rec, model: brightmoor-recorder, mac: "02:b7:16:00:00:10", serial: LG1, restart: 1s}
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: VD, count: 3, restart: 1s}
+  - {id: eye, model: oakhollow-eye, mac: "02:0a:c0:00:03:01", serial: OE, restart: 1s}
+  - {id: door, model: oakhollow-door, mac: "02:0a:c0:00:05:01", serial: OPS-1, restart: 1s}
+  - {id: hall, model: oakhollow-hall, mac: "02:0a:c0:00:05:11", serial: OHH-1, restart: 1s, count: 2}
+  - {id: gate, model: tallow-gate, mac: "02:7a:11:00:06:01", serial: GH1, restart: 1s}
+others:
+  - {id: router, role: router, mac: "02:5c:00:00:00:01", address: 10.61.8.1/23}
+  - {id: server, role: server, mac: "02:5c:00:00:00:06", address: 10.61.8.6/23, ports: [7700]}
+`
+
+const joinedSheet = `
+names: {VD001: Quay, OPS-1: Crew door}
+channels: auto
+intercoms: {D01: {I01: {floor: 1, flat: 101}, I02: {floor: 2, flat: 201}}}
+reporting: {server: 10.61.8.6, port: 7700}
+`
+
+// One commission joins everything up; a second writes nothing; what others did to it since
+// is put right by the next, and told by prove before.
+func TestOneCommissionJoinsEverythingUp(t *testing.T) {
+	t.Parallel()
+	c := hire(t, joined, "--subnet", "10.61.8.0/23")
+	c.sheet(joinedSheet)
+	c.prepare()
+	dry := c.must("commission", "--dry-run")
+	assert.Contains(t, dry, "channel a free channel: C01")
+	assert.Contains(t, dry, "report 10.61.8.6:7700")
+	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "9 done, 0 need you")
+	rec := c.bench.Device("rec")
+	_, states := rec.Watched()
+	assert.Equal(t, []string{"Connected", "Connected", "Connected", "Connected"}, states)
+	assert.Equal(t, 2, c.bench.Device("door").Paired())
+	c.writesNothing()
+	assert.Contains(t, c.must("prove", "--quiet"), "9 of 9 devices proved: every check held")
+	_, mark := c.events(0)
+	assert.Contains(t, c.must("log", "R01"), "records on channel 1: C01")
+	table := c.must("channels")
+	assert.Regexp(t, `R01 +1 +C01 +EyeTwo +rtsp://10\.61\.8\.\d+/still/1 +recorder +JPEG +640×480 +connected`, table)
+	assert.NotContains(t, c.must("commission", "--dry-run"), "channel ", "what stands is not written again")
+	assert.Contains(t, c.must("show", "C02"), "JPEG 640×480")
+
+	// Somebody else at work.
+	for _, x := range []struct {
+		what  string
+		by    func()
+		proof string
+		step  string
+	}{
+		{"wrong password in the recorder", func() { rec.Spoil(2) }, "R01 channel: should be channel 2 (C02) connected, is: ", "ConfigureReceiver"},
+		{"cameras swapped", func() { rec.Swap(1, 3) }, "R01 channel: should be channel 1 (C01) connected, is: ", "ConfigureReceiver"},
+		{"wrong secret in an indoor station", func() { c.bench.Device("hall-1").Confide() }, "I01 pair: should be the pair with D01 registered, is: ", "hail pair"},
+		{"wrong secret in the door station", func() { c.bench.Device("door").Confide() }, "D01 pair: should be the pair with I01 registered, is: ", "hail pair"},
+		{"another server", func() { c.bench.Device("gate").Misdirect() }, "P01 report: should be the server connected, is: ", "hail server"},
+	} {
+		x.by()
+		assert.Eventually(t, func() bool {
+			code, out, _ := c.run("", "prove", "--quiet")
+			return code == ExitNeeds && strings.Contains(out, x.proof)
+		}, 30*time.Second, 10*time.Millisecond, x.what)
+		_, mark = c.events(0)
+		assert.Contains(t, c.must("commission", "--yes", "--quiet"), "9 done, 0 need you", x.what)
+		since, _ := c.events(mark)
+		wrote := map[string]bool{}
+		for _, e := range since {
+			if e.What == bench.EventWrite {
+				wrote[e.Op] = true
+			}
+		}
+		assert.Equal(t, map[string]bool{x.step: true}, wrote, "%s: nothing else is written", x.what)
+	}
+	assert.Contains(t, c.must("prove", "--quiet"), "9 of 9 devices proved: every check held")
+}
+
+// writesNothing commissions once more.
+func (c *crew) writesNothing() {
+	c.t.Helper()
+	_, mark := c.events(0)
+	c.must("commission", "--yes", "--quiet")
+	since, _ := c.events(mark)
+	for _, e := range since {
+		assert.NotEqual(c.t, bench.EventWrite, e.What, "a second run writes: %+v", e)
+	}
+}
+
+// A camera that does not answer holds up its own channel alone, and is named to who waits
+// for it; when it is back, the next commission joins it up.
+func TestWhatFailsIsNamedToWhoeverWaits(t *testing.T) {
+	t.Parallel()
+	c := hire(t, joined, "--subnet", "10.61.8.0/23")
+	c.sheet("channels: {R01: {1: C01, 2: C02, 4: C04}}\nintercoms: {D01: {I01: {floor: 1, flat: 101}, I02: {floor: 2, flat: 201}}}\n")
+	c.prepare()
+	c.bench.Device("dome-1").Unplug() // C02
+	c.bench.Device("hall-2").Unplug() // I02
+	code, out, _ := c.run("", "commission", "--yes", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, out, "channel 2 (C02) waits for C02, which needs you")
+	assert.Contains(t, out, "the pair with I02 waits for I02, which needs you")
+	_, states := c.bench.Device("rec").Watched()
+	assert.Equal(t, []string{"Connected", "Connected"}, states, "the others are not held up")
+	assert.Equal(t, 1, c.bench.Device("door").Paired())
+	c.bench.Device("dome-1").Plug()
+	c.bench.Device("hall-2").Plug()
+	c.must("commission", "--yes", "--quiet")
+	uris, states := c.bench.Device("rec").Watched()
+	assert.Len(t, uris, 3)
+	assert.NotContains(t, states, "")
+	assert.Equal(t, 2, c.bench.Device("door").Paired())
+
+	// One that was joined before and is gone by now is told by the recorder's channel.
+	c.bench.Device("dome-1").Unplug()
+	code, out, _ = c.run("", "prove", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, out, "channel 2 (C02) connected, is: unreachable")
+}
+
+// A recorder without room for all says so before anything is changed on it.
+func TestAFullRecorderSaysSoBefore(t *testing.T) {
+	t.Parallel()
+	c := hire(t, strings.Replace(joined, "model: brightmoor-recorder", "model: small", 1), "--subnet", "10.61.8.0/23")
+	c.sheet("channels: auto\n")
+	c.prepare()
+	code, out, _ := c.run("", "commission", "--yes", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, out, "is full, with 2 channels: no room for C03 C04")
+	all, _ := c.events(0)
+	for _, e := range all {
+		assert.NotContains(t, []string{"CreateRecording", "CreateReceiver", "CreateRecordingJob"}, e.Op)
+	}
+}
+
+// A recorder that lacks the services has a sheet to be typed in from.
+func TestARecorderWithoutServicesHasASheet(t *testing.T) {
+	t.Parallel()
+	c := hire(t, strings.Replace(joined, "model: brightmoor-recorder", "model: plain-recorder", 1), "--subnet", "10.61.8.0/23")
+	c.sheet("channels: auto\nnames: {VD001: =Quay}\n")
+	c.prepare()
+	out := c.must("commission", "--yes", "--quiet")
+	assert.Contains(t, out, "Note: R01: cannot be told its channels")
+	assert.Contains(t, c.must("channels", "R01"), "to be typed in")
+	file := filepath.Join(c.dir, "sheet.csv")
+	code, _, errs := c.run("", "channels", "--csv", file, "--passwords")
+	require.Equal(t, ExitDone, code, errs)
+	f, err := os.Open(file)
+	require.NoError(t, err)
+	defer f.Close()
+	rows, err := csv.NewReader(f).ReadAll()
+	require.NoError(t, err)
+	require.Len(t, rows, 5)
+	assert.Equal(t, []string{"recorder", "channel", "camera", "name", "protocol", "stream", "user", "password"}, rows[0])
+	password := strings.TrimSpace(c.must("key", "show", rows[2][2], "--user", "recorder"))
+	assert.Equal(t, []string{"R01", "2", "C02", "'=Quay", "RTSP over TCP", rows[2][5], "recorder", password}, rows[2])
+	assert.Contains(t, c.must("prove", "--quiet"), "9 of 9 devices proved", "each stream is looked at all the same")
+	require.NoError(t, os.Remove(file)) // it is to hold passwords
+}
+
+// A recorder that restarts half-way ends right by the same run.
+func TestARecorderThatRestartsHalfWay(t *testing.T) {
+	t.Parallel()
+	c := hire(t, joined, "--subnet", "10.61.8.0/23")
+	c.sheet("channels: auto\n")
+	c.prepare()
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	go func() {
+		for ctx.Err() == nil {
+			for _, e := range c.logs.Events() {
+				if e.Op == "CreateReceiver" {
+					c.bench.Device("rec").Restart()
+					return
+				}
+			}
+			time.Sleep(time.Millisecond)
+		}
+	}()
+	c.must("commission", "--yes", "--quiet")
+	uris, states := c.bench.Device("rec").Watched()
+	assert.Len(t, uris, 4)
+	for _, s := range states {
+		assert.Equal(t, "Connected", s)
+	}
+}
+
+// A camera that was replaced is followed by its channel.
+func TestAChannelFollowsAReplacedCamera(t *testing.T) {
+	t.Parallel()
+	s, err := bench.Parse([]byte(joined))
+	require.NoError(t, err)
+	s.Pace = benchtest.Hurry(s)
+	c := hireOn(t, s, "--subnet", "10.61.8.0/23")
+	c.sheet("channels: {R01: {1: C02}}\n")
+	c.prepare()
+	c.must("commission", "--yes", "--quiet")
+	before := c.must("key", "show", "C02", "--user", "recorder")
+	c.bench.Device("dome-1").Reset()
+	c.must("restore", "C02", "--yes", "--quiet", "--for", "60s")
+	assert.NotEqual(t, before, c.must("key", "show", "C02", "--user", "recorder"), "whoever had it meanwhile may know the old one")
+	c.must("commission", "--yes", "--quiet")
+	_, states := c.bench.Device("rec").Watched()
+	assert.Equal(t, []string{"Connected"}, states)
+}
+
+// Devices show themselves, in the tongue they speak; one that cannot is known by its label.
+func TestWink(t *testing.T) {
+	t.Parallel()
+	c := hire(t, joined, "--subnet", "10.61.8.0/23")
+	c.prepare()
+	c.must("wink", "P01", "--quiet") // fresh
+	c.must("commission", "--yes", "--quiet")
+	c.must("wink", "P01", "--quiet")
+	c.must("wink", "C01", "--quiet")
+	assert.Equal(t, []string{"hail", "hail"}, c.bench.Device("gate").Winks())
+	assert.Equal(t, []string{"tt:IRLamp|On", "tt:IRLamp|Off", "tt:IRLamp|On", "tt:IRLamp|Off", "tt:IRLamp|On", "tt:IRLamp|Auto"}, c.bench.Device("eye").Winks())
+	code, _, errs := c.run("", "wink", "C02", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, errs, "has nothing to show itself by")
+	assert.Contains(t, errs, "02:e4:42:00:01:01")
+}
+
+// What is wrong in the sheet is told all at once, by line and column, before anything is sent.
+func TestWhatIsWrongInTheSheetIsToldAtOnce(t *testing.T) {
+	t.Parallel()
+	c := hire(t, joined, "--subnet", "10.61.8.0/23")
+	c.prepare()
+	_, mark := c.events(0)
+	c.sheet("channels:\n  R01: {1: C01, 2: C99}\n  C02: {1: C03}\nintercoms:\n  D01:\n    I07: {floor: 1, flat: 101}\nreporting: {server: 10.61.8.6, port: 7700, devices: [P09]}\n")
+	code, _, errs := c.run("", "commission", "--yes", "--quiet")
+	assert.Equal(t, ExitUsage, code)
+	for _, want := range []string{"channels.R01: C99 is no device of the job", "channels: C02 is no recorder", "intercoms.D01: I07 is no device of the job", "reporting.devices: P09 is no device of the job"} {
+		assert.Contains(t, errs, want)
+	}
+	assert.Regexp(t, `line \d+, column 20: channels\.R01: C99`, errs)
+	since, _ := c.events(mark)
+	assert.Empty(t, since)
+}

@@ -1,0 +1,393 @@
+package hail
+
+import (
+	"bytes"
+	"encoding/hex"
+	"encoding/json"
+	"net/netip"
+	"os"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/core/device"
+	"janustat/core/secret"
+)
+
+var mac = device.MAC{0x02, 0x7a, 0x11, 0, 6, 1}
+
+// toy is a device and the LAN that it is on: every message is kept, as a listener would.
+type toy struct {
+	t       testing.TB
+	station *Station
+	mu      sync.Mutex
+	user    string
+	pass    string
+	salt    []byte
+	key     []byte // of the password that keyOf tells
+	keyOf   string
+	did     []string
+	wrong   int
+	shut    time.Duration
+	ears    map[int]func([]byte)
+	next    int
+	sent    [][]byte              // by controllers
+	told    [][]byte              // by the device
+	bend    func([]byte) [][]byte // what becomes of a message on its way to the device
+}
+
+func newToy(t testing.TB) *toy {
+	y := &toy{t: t, salt: bytes.Repeat([]byte{7}, SaltLen), ears: map[int]func([]byte){}}
+	key, err := NewKey(bytes.NewReader(bytes.Repeat([]byte{3}, 64)))
+	require.NoError(t, err)
+	y.station = NewStation(mac, key, y, nil, time.Now)
+	return y
+}
+
+func (y *toy) Describe() Description {
+	return Description{Make: "Tallow & Pike", Model: "Gatehouse H", Serial: "GH1", Kind: "panel", Fresh: y.pass == "", Salt: y.salt, Does: []string{DoRead, DoServer}}
+}
+
+func (y *toy) PasswordKey() []byte {
+	if y.pass == "" {
+		return nil
+	}
+	if of := y.user + "\x00" + y.pass; of != y.keyOf {
+		k, err := PasswordKey(y.user, secret.New(y.pass), y.salt)
+		require.NoError(y.t, err)
+		y.key, y.keyOf = k, of
+	}
+	return y.key
+}
+func (y *toy) Wrong()              { y.wrong++ }
+func (y *toy) Fits()               { y.wrong = 0 }
+func (y *toy) Shut() time.Duration { return y.shut }
+
+func (y *toy) Carry(r Request) (Response, func()) {
+	y.did = append(y.did, r.Do)
+	switch r.Do {
+	case DoClaim:
+		y.user, y.pass = r.User, r.Password
+	case DoPassword:
+		y.pass = r.Password
+	case DoRead:
+		return Response{OK: true, State: &State{Name: "Gate"}}, nil
+	}
+	return Response{OK: true}, nil
+}
+
+func (y *toy) Send(payload []byte) error {
+	y.mu.Lock()
+	y.sent = append(y.sent, bytes.Clone(payload))
+	bend := y.bend
+	y.mu.Unlock()
+	list := [][]byte{payload}
+	if bend != nil {
+		list = bend(payload)
+	}
+	for _, p := range list {
+		y.station.Take(p, y.hear)
+	}
+	return nil
+}
+
+func (y *toy) hear(answer []byte) {
+	y.mu.Lock()
+	y.told = append(y.told, bytes.Clone(answer))
+	ears := make([]func([]byte), 0, len(y.ears))
+	for _, f := range y.ears {
+		ears = append(ears, f)
+	}
+	y.mu.Unlock()
+	for _, f := range ears {
+		f(answer)
+	}
+}
+
+func (y *toy) Hear(_ device.MAC, f func([]byte)) func() {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	id := y.next
+	y.next++
+	y.ears[id] = f
+	return func() {
+		y.mu.Lock()
+		defer y.mu.Unlock()
+		delete(y.ears, id)
+	}
+}
+
+// hurried is the pace of tests: a question is sent again after 8 ms.
+const hurried = 50
+
+func (y *toy) dial() *Client {
+	c, err := Dial(y.t.Context(), y, mac, hurried)
+	require.NoError(y.t, err)
+	y.t.Cleanup(c.Close)
+	return c
+}
+
+const first = "Harbour-Light-42"
+
+func (y *toy) claimed() *toy {
+	c := y.dial()
+	require.NoError(y.t, c.Claim(y.t.Context()))
+	_, err := c.Call(y.t.Context(), Request{Do: DoClaim, User: "admin", Password: first})
+	require.NoError(y.t, err)
+	return y
+}
+
+func TestADeviceIsClaimedOnceAndThenEnteredByItsPassword(t *testing.T) {
+	y := newToy(t).claimed()
+	ctx := t.Context()
+	c := y.dial()
+	assert.False(t, c.About.Fresh)
+	var refusal *RefusalError
+	require.ErrorAs(t, c.Claim(ctx), &refusal)
+	assert.Equal(t, NotFresh, refusal.Reason)
+
+	fits, err := c.Enter(ctx, "admin", secret.New("Harbour-Light-43"))
+	require.NoError(t, err)
+	assert.False(t, fits)
+	assert.Equal(t, 1, y.wrong)
+	fits, err = c.Enter(ctx, "root", secret.New(first))
+	require.NoError(t, err)
+	assert.False(t, fits, "the user is in the key")
+	fits, err = c.Enter(ctx, "admin", secret.New(first))
+	require.NoError(t, err)
+	assert.True(t, fits)
+	_, err = c.Call(ctx, Request{Do: DoClaim, User: "admin", Password: "Another-9"})
+	require.ErrorContains(t, err, "not in this conversation")
+	a, err := c.Call(ctx, Request{Do: DoRead})
+	require.NoError(t, err)
+	assert.Equal(t, "Gate", a.State.Name)
+
+	// A conversation that was begun by the old password ends with it.
+	other := y.dial()
+	_, err = other.Enter(ctx, "admin", secret.New(first))
+	require.NoError(t, err)
+	_, err = c.Call(ctx, Request{Do: DoPassword, Password: "Quay-side-77"})
+	require.NoError(t, err)
+	_, err = other.Call(ctx, Request{Do: DoName, Name: "x"})
+	require.Error(t, err)
+	assert.Equal(t, "Quay-side-77", y.pass)
+	assert.NotContains(t, y.did, DoName)
+
+	// And nobody on the LAN has seen a password.
+	for _, m := range append(y.sent, y.told...) {
+		for _, p := range []string{first, "Harbour-Light-43", "Quay-side-77", "Another-9"} {
+			assert.NotContains(t, string(m), p)
+		}
+	}
+	y.shut = time.Minute
+	_, err = y.dial().Enter(ctx, "admin", secret.New("Quay-side-77"))
+	require.ErrorAs(t, err, &refusal)
+	assert.Equal(t, RefusalError{Locked, 60}, *refusal)
+}
+
+// Everything that was ever said to a device is said to it again, altered in each byte, and
+// under other headers: it changes nothing, whatever the kind of message.
+func TestAReplayedAlteredOrForgedMessageChangesNothing(t *testing.T) {
+	y := newToy(t).claimed()
+	c := y.dial()
+	_, err := c.Enter(t.Context(), "admin", secret.New(first))
+	require.NoError(t, err)
+	for _, do := range []string{DoClock, DoName, DoAddress, DoGateway, DoServer, DoPair, DoPassword, DoRestart, DoReset} {
+		_, err := c.Call(t.Context(), Request{Do: do, Password: first})
+		require.NoError(t, err)
+	}
+	said, did := append(y.sent[:len(y.sent):len(y.sent)], y.told...), len(y.did)
+	kinds := map[Kind]int{}
+	for _, m := range said {
+		p, err := Parse(m)
+		require.NoError(t, err)
+		kinds[p.Kind]++
+		y.station.Take(m, y.hear)
+		for i := range m {
+			altered := bytes.Clone(m)
+			altered[i] ^= 0x01
+			y.station.Take(altered, y.hear)
+		}
+		for k := Seek; k <= Refusal; k++ {
+			forged := p
+			forged.Kind = k
+			y.station.Take(forged.Encode(), y.hear)
+			forged.Seq++
+			y.station.Take(forged.Encode(), y.hear)
+		}
+		y.station.Take(m[:len(m)-1], y.hear)
+	}
+	for k := Seek; k <= Reply; k++ {
+		assert.Positive(t, kinds[k], "kind %d was said", k)
+	}
+	assert.Len(t, y.did, did, "%v", y.did[did:])
+	assert.Equal(t, first, y.pass)
+}
+
+// What is altered or forged on its way to a controller is not taken for the device's word;
+// what is lost is asked for again, and carried out once.
+func TestAControllerBelievesNothingForged(t *testing.T) {
+	y := newToy(t).claimed()
+	lose := 0
+	y.bend = func(m []byte) [][]byte {
+		if lose++; lose%2 == 1 {
+			return nil // the first of each is lost
+		}
+		return [][]byte{m, m}
+	}
+	c := y.dial()
+	fits, err := c.Enter(t.Context(), "admin", secret.New(first))
+	require.NoError(t, err)
+	assert.True(t, fits)
+	y.mu.Lock()
+	for id, f := range y.ears {
+		y.ears[id] = func(m []byte) {
+			if p, err := Parse(m); err == nil && p.Kind == Reply {
+				forged := bytes.Clone(m)
+				forged[len(forged)-1] ^= 1
+				f(forged)
+			}
+			f(m)
+		}
+	}
+	y.mu.Unlock()
+	_, err = c.Call(t.Context(), Request{Do: DoServer, Server: &Server{Address: netip.MustParseAddr("10.61.8.6"), Port: 7700}})
+	require.NoError(t, err)
+	n := 0
+	for _, d := range y.did {
+		if d == DoServer {
+			n++
+		}
+	}
+	assert.Equal(t, 1, n)
+}
+
+// Who plays a device without its key is found out before anything of a password is sent.
+func TestWhoHasNotTheKeyIsFoundOut(t *testing.T) {
+	y := newToy(t).claimed()
+	c := y.dial()
+	c.About.Key = bytes.Repeat([]byte{9}, keyLen)
+	_, err := c.Enter(t.Context(), "admin", secret.New(first))
+	require.ErrorIs(t, err, ErrKey)
+	for _, m := range y.sent {
+		p, err := Parse(m)
+		require.NoError(t, err)
+		if p.Kind == Proof {
+			assert.NotContains(t, y.sent[len(y.sent)-1:], m, "no proof after that")
+		}
+	}
+}
+
+// A flood of begun handshakes pushes out no conversation that is open.
+func TestAFloodOfHandshakes(t *testing.T) {
+	y := newToy(t).claimed()
+	c := y.dial()
+	_, err := c.Enter(t.Context(), "admin", secret.New(first))
+	require.NoError(t, err)
+	for i := range 200 {
+		m := Message{Kind: Begin, Device: mac, Exchange: Exchange{byte(i)}, Body: append([]byte{byte(Enter)}, bytes.Repeat([]byte{byte(i)}, 32)...)}
+		y.station.Take(m.Encode(), y.hear)
+	}
+	assert.LessOrEqual(t, len(y.station.exchanges), maxExchanges)
+	_, err = c.Call(t.Context(), Request{Do: DoRead})
+	require.NoError(t, err)
+}
+
+func TestAnotherVersionIsNoMessage(t *testing.T) {
+	m := Message{Kind: Seek, Device: Everyone}
+	b := m.Encode()
+	b[4] = 2
+	_, err := Parse(b)
+	require.ErrorIs(t, err, ErrVersion)
+	for _, bad := range [][]byte{nil, b[:23], bytes.Repeat([]byte{'H'}, MaxMessage+1), append([]byte("HAIL\x01\x09"), make([]byte, 18)...)} {
+		_, err := Parse(bad)
+		require.ErrorIs(t, err, ErrNotHail)
+	}
+}
+
+// vectors are those of docs/hail.md.
+type vectors struct {
+	User, Password                string
+	Salt, PasswordKey             string
+	DeviceKey, DevicePublic       string
+	ControllerKey                 string
+	DeviceRandom, ControllerBytes string
+	Messages                      []string // in hexadecimal: Begin, Answer, Proof, Reply, Call, Reply
+}
+
+// replayed gives the messages of a conversation with everything random given.
+func replayed(t *testing.T) vectors {
+	y := newToy(t)
+	y.user, y.pass = "admin", first
+	device := bytes.Repeat([]byte{5}, 64)
+	y.station.rand = bytes.NewReader(bytes.Clone(device))
+	c := y.dial()
+	own := bytes.Repeat([]byte{1}, 32)
+	random := append(append(bytes.Clone(own), []byte{8, 7, 6, 5, 4, 3, 2, 1}...), bytes.Repeat([]byte{2}, 64)...)
+	c.random = bytes.NewReader(bytes.Clone(random))
+	from, heard := len(y.sent), len(y.told)
+	fits, err := c.Enter(t.Context(), "admin", secret.New(first))
+	require.NoError(t, err)
+	require.True(t, fits)
+	_, err = c.Call(t.Context(), Request{Do: DoRead})
+	require.NoError(t, err)
+	key, err := PasswordKey("admin", secret.New(first), y.salt)
+	require.NoError(t, err)
+	h := hex.EncodeToString
+	v := vectors{
+		User: "admin", Password: first, Salt: h(y.salt), PasswordKey: h(key), DeviceKey: h(y.station.own.Private), DevicePublic: h(y.station.own.Public),
+		ControllerKey: h(own), DeviceRandom: h(device[:32]), ControllerBytes: h(random[40:72]),
+	}
+	sent, told := y.sent[from:], y.told[heard:]
+	for i := range sent {
+		v.Messages = append(v.Messages, h(sent[i]), h(told[i]))
+	}
+	return v
+}
+
+func TestVectors(t *testing.T) {
+	got, err := json.MarshalIndent(replayed(t), "", "  ")
+	require.NoError(t, err)
+	const file = "testdata/vectors.json"
+	if os.Getenv("WRITE_VECTORS") != "" {
+		require.NoError(t, os.MkdirAll("testdata", 0o755))
+		require.NoError(t, os.WriteFile(file, append(got, '\n'), 0o644))
+	}
+	want, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.JSONEq(t, string(want), string(got))
+}
+
+func FuzzStation(f *testing.F) {
+	y := newToy(f)
+	m := Message{Kind: Seek, Device: Everyone}
+	f.Add(m.Encode())
+	m = Message{Kind: Begin, Device: mac, Body: make([]byte, 33)}
+	f.Add(m.Encode())
+	m.Kind = Call
+	f.Add(m.Encode())
+	f.Fuzz(func(t *testing.T, data []byte) {
+		did := len(y.did)
+		y.station.Take(data, func(answer []byte) {
+			if p, err := Parse(answer); err != nil || p.Device != mac {
+				t.Fatalf("%x", answer)
+			}
+		})
+		if len(y.did) != did || len(y.station.exchanges) > maxExchanges {
+			t.Fatal("a stranger had something done")
+		}
+	})
+}
+
+func FuzzReadDescription(f *testing.F) {
+	f.Add([]byte(`{"make":"x","key":"AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA=","address":"10.0.0.1/24"}`))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		d, err := ReadDescription(data)
+		if err == nil && len(d.Key) != keyLen {
+			t.Fatal("no key")
+		}
+	})
+}
