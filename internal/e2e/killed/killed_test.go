@@ -171,6 +171,7 @@ type killer struct {
 	template string // a job that is ready to be commissioned
 	program  string
 	folder   func() string // for a job
+	right    func(w driver.Worker, what string, logs *bench.Log, b *bench.Bench, prove bool)
 	wait     sync.WaitGroup
 }
 
@@ -179,13 +180,20 @@ type killer struct {
 var places = make(chan struct{}, 36)
 
 func newKiller(t *testing.T, site string) *killer {
+	k := newKillerOf(t, site, prepare)
+	k.right = assertRight
+	return k
+}
+
+// newKillerOf does so for a job that is made ready in another way.
+func newKillerOf(t *testing.T, site string, prepare func(driver.Worker)) *killer {
 	k := &killer{t: t, site: site, template: filepath.Join(t.TempDir(), "template"), folder: t.TempDir}
 	self, err := os.Executable()
 	require.NoError(t, err)
 	// Called by this name, the test is the program.
 	k.program = filepath.Join(t.TempDir(), "janustat")
 	require.NoError(t, os.Symlink(self, k.program))
-	s, err := bench.Parse([]byte(twelve))
+	s, err := bench.Parse([]byte(site))
 	require.NoError(t, err)
 	socket, _, _, stop := benchtest.StartUntil(t, s)
 	defer stop()
@@ -216,7 +224,7 @@ func (k *killer) try(what string, interrupt func(*exec.Cmd)) {
 		}
 		c := w.Command("commission", "--yes", "--quiet")
 		interrupt(c)
-		assertRight(w, what, logs, b, k.tries.Add(1)%proveEvery == 0)
+		k.right(w, what, logs, b, k.tries.Add(1)%proveEvery == 0)
 	})
 }
 

@@ -34,10 +34,12 @@ var (
 	ErrNotNow = errors.New("takes no settings now")
 )
 
-// Times of a question: it is sent so often, so far apart.
+// Times of a question: it is sent so often, each time after twice as long, up to askMost. A
+// small device takes seconds over the key of a password.
 const (
-	askTries = 6
-	askEvery = 400 * time.Millisecond
+	askTries = 7
+	askFirst = 400 * time.Millisecond
+	askMost  = 3200 * time.Millisecond
 )
 
 // Client is the controller's end of a conversation with one device. It is not safe for
@@ -118,11 +120,11 @@ func newExchange(random interface{ Read([]byte) (int, error) }) (x Exchange) {
 // ask sends a message until one that answers it is heard.
 func (c *Client) ask(ctx context.Context, m Message, answers func(Message) bool) (Message, error) {
 	payload := m.Encode()
-	for range askTries {
+	for try := range askTries {
 		if err := c.link.Send(payload); err != nil {
 			return Message{}, err
 		}
-		t := time.NewTimer(c.pace.Of(askEvery))
+		t := time.NewTimer(c.pace.Of(min(askFirst<<try, askMost)))
 	listen:
 		for {
 			select {
