@@ -1,0 +1,103 @@
+package job
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/core/device"
+	"janustat/core/secret"
+)
+
+// team are devices of a job.
+func team() []device.Device {
+	of := func(id int64, tag string, kind device.Kind, indoor bool) device.Device {
+		return device.Device{ID: id, Tag: tag, InJob: device.Taken, MAC: device.MAC{2, 0, 0, 0, 0, byte(id)}, Facts: device.Facts{Kind: kind, Indoor: indoor, Serial: "S-" + tag}}
+	}
+	return []device.Device{
+		of(1, "R01", device.Recorder, false), of(2, "R02", device.Recorder, false), of(3, "C01", device.Camera, false), of(4, "C02", device.Camera, false),
+		of(5, "D01", device.Intercom, false), of(6, "I01", device.Intercom, true), of(7, "I02", device.Intercom, true), of(8, "P01", device.Panel, false),
+	}
+}
+
+func TestWhatWorksTogether(t *testing.T) {
+	s, err := ParseSheet([]byte("channels: {R01: {3: C02}, R02: auto}\nintercoms:\n  D01:\n    I01: {floor: -1, flat: \"001\"}\n    S-I02: {floor: 2, flat: 201}\nreporting: {server: 10.61.8.6, port: 7700}\n"))
+	require.NoError(t, err)
+	j, err := s.Among(team()).Joined(team())
+	require.NoError(t, err)
+	require.Len(t, j.Recorders, 2)
+	assert.Equal(t, "C02", j.Recorders[0].Fixed[3].Tag)
+	assert.False(t, j.Recorders[0].Auto)
+	assert.True(t, j.Recorders[1].Auto)
+	require.Len(t, j.Auto, 1)
+	assert.Equal(t, "C01", j.Auto[0].Tag)
+	require.Len(t, j.Pairs, 2)
+	assert.Equal(t, -1, j.Pairs[0].Floor)
+	assert.Equal(t, "001", j.Pairs[0].Flat, "digits, and no number")
+	require.Len(t, j.Reporters, 1)
+	assert.Equal(t, "10.61.8.6", s.Reserved()[0].Range.From.String())
+
+	s, err = ParseSheet([]byte("channels: auto\n"))
+	require.NoError(t, err)
+	j, err = s.Among(team()).Joined(team())
+	require.NoError(t, err)
+	assert.Len(t, j.Recorders, 2)
+	assert.Len(t, j.Auto, 2)
+}
+
+// All that is wrong is told at once, each by its line and column.
+func TestWhatIsWrongInItIsToldByLineAndColumn(t *testing.T) {
+	for name, x := range map[string]struct {
+		sheet string
+		want  []string
+	}{
+		"no word for channels":  {"channels: yes\n", []string{`line 1, column 11: channels: "yes"`}},
+		"a list":                {"channels: [C01]\n", []string{"line 1, column 11: channels"}},
+		"a word for a recorder": {"channels:\n  R01: all\n", []string{`line 2, column 8: channels.R01: "all"`}},
+		"a channel twice":       {"channels:\n  R01:\n    1: C01\n    01: C02\n", []string{"line 4, column 5: channels.R01: channel 1 is there twice"}},
+		"a camera twice":        {"channels:\n  R01: {1: C01, 2: c01}\n", []string{"line 2, column 20: channels.R01: c01 is on another channel already, at line 2"}},
+		"channel zero, and no number": {"channels:\n  R01: {0: C01, x: C02}\n", []string{
+			`line 2, column 9: channels.R01: "0" is no channel`, `line 2, column 17: channels.R01: "x" is no channel`,
+		}},
+		"a floor that is no number, no flat, and a flat of letters": {"intercoms:\n  D01:\n    I01: {floor: first, flat: 101}\n    I02: {floor: 1}\n    I03: {flat: A1, colour: red}\n", []string{
+			`line 3, column 18: intercoms.D01.I01.floor: "first" is no number`, "line 4, column 5: intercoms.D01.I02: give its flat", `line 5, column 17: intercoms.D01.I03.flat: "A1"`, `line 5, column 21: intercoms.D01.I03: unknown key "colour"`,
+		}},
+		"a flat twice":  {"intercoms: {D01: {I01: {flat: 1}, I02: {flat: 1}}}\n", []string{"line 1, column 35: intercoms.D01.I02: flat 1 is there twice"}},
+		"no server":     {"reporting: {port: 7700}\n", []string{"line 1, column 13: reporting: give server and port"}},
+		"no port":       {"reporting: {server: host, port: 99999}\n", []string{`line 1, column 21: reporting.server: "host"`, `line 1, column 33: reporting.port: "99999"`}},
+		"the user name": {"channels: auto\nusers: [{name: Recorder, role: user}]\n", []string{"the user recorder is made for the recorder by itself"}},
+	} {
+		_, err := ParseSheet([]byte(x.sheet))
+		require.ErrorIs(t, err, ErrSheet, name)
+		for _, w := range x.want {
+			assert.ErrorContains(t, err, w, name)
+		}
+	}
+	for name, x := range map[string]struct{ sheet, want string }{
+		"unknown":            {"channels: {R09: auto}\n", "line 1, column 12: channels: R09 is no device of the job"},
+		"a panel records":    {"channels: {P01: auto}\n", "line 1, column 12: channels: P01 is no recorder"},
+		"a door is rung":     {"intercoms: {D01: {D01: {flat: 1}}}\n", "line 1, column 19: intercoms.D01: D01 is no indoor station"},
+		"one in no pair":     {"intercoms: {D01: {I01: {flat: 1}}}\n", "intercoms: I02 is in no pair"},
+		"an unknown reports": {"reporting: {server: 10.0.0.1, port: 1, devices: [P01, camera, X9]}\n", "line 1, column 63: reporting.devices: X9 is no device of the job"},
+	} {
+		s, err := ParseSheet([]byte(x.sheet))
+		require.NoError(t, err, name)
+		_, err = s.Among(team()).Joined(team())
+		require.ErrorIs(t, err, ErrSheet, name)
+		assert.ErrorContains(t, err, x.want, name)
+	}
+}
+
+func TestAPairsSecretIsOnTheKeyring(t *testing.T) {
+	k := NewKeyring("", "")
+	a, b := device.MAC{1}, device.MAC{2}
+	assert.True(t, k.Pair(a, b).IsZero())
+	p := secret.New("Quay-side-7")
+	k.SetPair(a, b, p)
+	assert.Equal(t, p, k.Pair(a, b))
+	assert.True(t, k.Pair(b, a).IsZero())
+	d, err := k.Draft()
+	require.NoError(t, err)
+	assert.Equal(t, p, d.Pair(a, b))
+}
