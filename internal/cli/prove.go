@@ -25,7 +25,9 @@ func (a *App) proveCommand() *cobra.Command {
 with its password and not without one nor with an old or a factory one, that it has
 the users it is to have, each with its password, and no others, that it is the same
 device with the same firmware and certificate, and that its address, mask, gateway,
-DNS, NTP, name and clock are right. Old, factory and further users' passwords are
+DNS, NTP, name and clock are right; that each recorder channel is connected, each
+camera on one shows its stream, each intercom pair is registered, and what reports to a
+server is connected to it. Old, factory and further users' passwords are
 offered within the budget of tries, a few at each proving, and old and factory ones
 that were refused are not offered again. Of a device set up by hand, or one that takes
 nothing but a lease, only the first two can be seen. A device that is not what it was
@@ -118,6 +120,7 @@ func (a *App) printProofs(proofs []field.Proof, failed int, inClear map[int64]bo
 			}
 		}
 	}
+	a.printTyped(proofs)
 	held := "every check held"
 	if slices.ContainsFunc(proofs, func(p field.Proof) bool {
 		return slices.ContainsFunc(p.Checks, func(c field.Check) bool { return c.Refused })
@@ -136,6 +139,15 @@ func (a *App) printProofs(proofs []field.Proof, failed int, inClear map[int64]bo
 	}
 	fmt.Fprintf(a.Out, "%s: %s. Next: janustat handover\n", a.paint(a.Out, goodStyle, fmt.Sprintf("%d of %d devices proved", len(proofs), len(proofs))), held)
 	return nil
+}
+
+// printTyped says how far what was typed in by hand can be proved.
+func (a *App) printTyped(proofs []field.Proof) {
+	for i := range proofs {
+		if n := proofs[i].Typed(); n > 0 {
+			fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("%s cannot be asked for its channels over the LAN (%d, as in `janustat channels %[1]s`): each camera's own stream was looked at instead.", proofs[i].Device.Tag, n)))
+		}
+	}
 }
 
 func countInClear(proofs []field.Proof, inClear map[int64]bool) (n int) {

@@ -46,6 +46,16 @@ func (p Prover) watched(ctx context.Context, t *commission.Talk, u commission.Us
 	return nil
 }
 
+// Typed counts what was to be typed into the device by hand, and cannot be read from it.
+func (p *Proof) Typed() (n int) {
+	for i := range p.Found.Ties {
+		if p.Found.Ties[i].State == commission.ToType {
+			n++
+		}
+	}
+	return n
+}
+
 var linkChecks = []string{CheckChannel, CheckPair, CheckReport}
 
 // links gives the checks of what a device knows of others, one for each sort: a column has

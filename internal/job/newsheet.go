@@ -57,6 +57,13 @@ func NewSheet(name, subnet, gateway string, now time.Time) []byte {
 # The pictures of cameras that are named show the name, where they can; "captions: false" leaves them as they are:
 # captions: true
 
+# Devices that work together. Cameras on recorder channels: "auto", or {R01: {1: C01, 2: C02}, R02: auto}:
+# channels: auto
+# Door stations, and the indoor stations that they ring, by floor and flat:
+# intercoms: {D01: {I01: {floor: 1, flat: 101}, I02: {floor: 2, flat: 201}}}
+# The server that panels report to:
+# reporting: {server: 10.61.8.6, port: 7700}
+
 # Set on every device; left out, each keeps its own. As POSIX writes it:
 # timezone: "GMT0BST,M3.5.0/1,M10.5.0"
 
