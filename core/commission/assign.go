@@ -94,7 +94,7 @@ func (r *Recording) has(n int) bool {
 	return slices.ContainsFunc(r.Channels, func(c Channel) bool { return c.Number == n && (c.Source.IsValid() || c.Of != "") })
 }
 
-// SourceID is what a channel calls a camera by: its endpoint reference, which stays when
+// SourceID gives what a channel calls a camera by: its endpoint reference, which stays when
 // its address changes, or a URN of its MAC where it has none.
 func (p *Peer) SourceID() string {
 	if p.Endpoint != "" {

@@ -6,7 +6,9 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -40,27 +42,32 @@ func TestAssign(t *testing.T) {
 		"in order, one recorder after the other": {
 			[]Bay{{ID: 1, Recording: Recording{Room: 2}}, {ID: 2, Recording: Recording{Room: 2}}},
 			[]Link{c1, c2, c3},
-			map[int64]map[string]int{1: {"C01": 1, "C02": 2}, 2: {"C03": 1}}, nil,
+			map[int64]map[string]int{1: {"C01": 1, "C02": 2}, 2: {"C03": 1}},
+			nil,
 		},
 		"what is there already stays, by its identity and not its address": {
 			[]Bay{{ID: 1, Recording: Recording{Room: 4, Channels: []Channel{{Number: 3, Of: "urn:C02", Source: c1.Peer.Address}}}}},
 			[]Link{c1, c2, c3},
-			map[int64]map[string]int{1: {"C01": 1, "C02": 3, "C03": 2}}, nil,
+			map[int64]map[string]int{1: {"C01": 1, "C02": 3, "C03": 2}},
+			nil,
 		},
 		"by its address where no identity is told": {
 			[]Bay{{ID: 1, Recording: Recording{Room: 4, Channels: []Channel{{Number: 4, Source: c1.Peer.Address}}}}},
 			[]Link{c1, c2},
-			map[int64]map[string]int{1: {"C01": 4, "C02": 1}}, nil,
+			map[int64]map[string]int{1: {"C01": 4, "C02": 1}},
+			nil,
 		},
 		"somebody else's channel is not taken": {
 			[]Bay{{ID: 1, Recording: Recording{Room: 2, Channels: []Channel{foreign, {Number: 2}}}}},
 			[]Link{c1, c2},
-			map[int64]map[string]int{1: {"C01": 2}}, []string{"C02"},
+			map[int64]map[string]int{1: {"C01": 2}},
+			[]string{"C02"},
 		},
 		"what the sheet names goes first": {
 			[]Bay{{ID: 1, Recording: Recording{Room: 3}, Fixed: []Link{fixed}}},
 			[]Link{c1, c2, c3},
-			map[int64]map[string]int{1: {"C01": 1, "C02": 3, "C04": 2}}, []string{"C03"},
+			map[int64]map[string]int{1: {"C01": 1, "C02": 3, "C04": 2}},
+			[]string{"C03"},
 		},
 		"a recorder that does not tell its room": {
 			[]Bay{{ID: 1}}, []Link{c1, c2}, map[int64]map[string]int{1: {"C01": 1, "C02": 2}}, nil,
@@ -110,14 +117,14 @@ func TestABoardTellsTheFirstWordAndEndsEveryWait(t *testing.T) {
 type station struct {
 	*toySession
 	has   *[]Link
-	ready *bool
+	ready *atomic.Bool
 }
 
 func (s station) Pairs(_ context.Context, links []Link) (out []Tie, err error) {
 	for _, l := range links {
 		set := slices.ContainsFunc(*s.has, func(h Link) bool { return h.Peer.Address == l.Peer.Address })
 		state := Waiting
-		if set && *s.ready {
+		if set && s.ready.Load() {
 			state = Registered
 		}
 		out = append(out, Tie{Link: l, Set: set, State: state})
@@ -136,7 +143,7 @@ type street struct {
 	siteFunc
 	mu    *sync.Mutex
 	has   map[int64]*[]Link
-	ready *bool
+	ready *atomic.Bool
 }
 
 func (s street) Open(ctx context.Context, p Plan, at netip.Addr) (Session, error) {
@@ -163,7 +170,8 @@ func pairOf(id int64, tag string, peer int64, other string, tongues ...device.To
 // Two that need each other are told of each other where each ended up, in whichever tongue
 // can be told that; neither waits for ever, and one that fails is named to the other.
 func TestTwoThatNeedEachOther(t *testing.T) {
-	ready := true
+	ready := atomic.Bool{}
+	ready.Store(true)
 	make := func(fail bool) ([]Result, street) {
 		all := make(chan struct{})
 		close(all)
@@ -186,6 +194,52 @@ func TestTwoThatNeedEachOther(t *testing.T) {
 	assert.Equal(t, NeedsYou, results[0].Status)
 	assert.Contains(t, results[0].Reason, "the pair with I01 waits for I01, which needs you")
 	assert.Equal(t, NeedsYou, results[1].Status)
+}
+
+// slow is a street on which a pair registers only once both sides were told twice, and
+// whose time goes on with every question.
+type slow struct {
+	street
+	now *time.Time
+}
+
+func (s slow) Now() time.Time {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	*s.now = s.now.Add(time.Second)
+	if a, b := s.has[1], s.has[2]; a != nil && b != nil && len(*a) > 1 {
+		s.ready.Store(true)
+	}
+	return *s.now
+}
+
+// A pair that does not register in its time is told once more, and then reported.
+func TestAPairThatDoesNotRegisterIsNudged(t *testing.T) {
+	all := make(chan struct{})
+	close(all)
+	ready, now := atomic.Bool{}, time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	s := slow{street{siteFunc{newToy, func() {}, all, &sync.Map{}}, &sync.Mutex{}, map[int64]*[]Link{}, &ready}, &now}
+	plans := []Plan{pairOf(1, "D01", 2, "I01", "rich"), pairOf(2, "I01", 1, "D01", "rich")}
+	w := Worker{Place: NewPlaces(2), Site: s, Journal: noNotes{}, Attempts: noNotes{}}
+	for _, r := range RunAll(t.Context(), w, plans, func(f func()) { go f() }, nil) {
+		assert.Equal(t, Done, r.Status, r.Reason)
+	}
+	assert.GreaterOrEqual(t, len(*s.has[1]), 2, "each was told again")
+
+	never := slow{street{siteFunc{newToy, func() {}, all, &sync.Map{}}, &sync.Mutex{}, map[int64]*[]Link{}, &atomic.Bool{}}, &now}
+	w.Site = deaf{never}
+	for _, r := range RunAll(t.Context(), w, plans[:1], func(f func()) { go f() }, nil) {
+		assert.Equal(t, NeedsYou, r.Status)
+	}
+}
+
+// deaf is a street on which nothing registers.
+type deaf struct{ slow }
+
+func (d deaf) Now() time.Time {
+	now := d.slow.Now()
+	d.ready.Store(false)
+	return now
 }
 
 func TestAnAbilityThatNoTongueHas(t *testing.T) {

@@ -94,7 +94,7 @@ func (l *Link) Intent() string {
 	switch l.Step {
 	case StepChannel:
 		if l.Number == 0 {
-			return fmt.Sprintf("a free channel: %s at %s", l.Peer.label(), l.Peer.Address)
+			return fmt.Sprintf("any free channel: %s at %s", l.Peer.label(), l.Peer.Address)
 		}
 		return fmt.Sprintf("channel %d: %s at %s", l.Number, l.Peer.label(), l.Peer.Address)
 	case StepPair:

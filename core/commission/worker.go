@@ -119,8 +119,8 @@ type run struct {
 	// repowered are the settings for which a person has powered it off and on already.
 	repowered map[string]bool
 	mended    map[string]bool // links that were set in this run
-	inside    time.Duration // of steps done inside the one that is being timed
-	window    string        // the write that was refused for want of a settings window
+	inside    time.Duration   // of steps done inside the one that is being timed
+	window    string          // the write that was refused for want of a settings window
 }
 
 // Change gives one device another password: plan.Replace, which is on the

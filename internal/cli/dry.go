@@ -77,9 +77,21 @@ func dryText(r dryRow) string {
 	if r.Manner != commission.ByService {
 		return string(r.Manner)
 	}
-	var words []string
+	var words, free []string
 	for _, w := range r.Writes {
-		words = append(words, fmt.Sprintf("%s %s", w.Step, w.Intent))
+		if of, ok := strings.CutPrefix(w.Intent, "any free channel: "); ok {
+			tag, _, _ := strings.Cut(of, " ")
+			free = append(free, tag)
+			continue
+		}
+		word := w.Intent
+		if !strings.Contains(word, string(w.Step)+" ") && !strings.Contains(word, string(w.Step)+":") { // or it says so itself
+			word = string(w.Step) + " " + word
+		}
+		words = append(words, word)
+	}
+	if len(free) > 0 {
+		words = append(words, "channels for "+strings.Join(free, " ")+", here or on the next recorder")
 	}
 	text := strings.Join(words, "; ")
 	if text == "" {

@@ -49,7 +49,7 @@ func TestOneCommissionJoinsEverythingUp(t *testing.T) {
 	c.sheet(joinedSheet)
 	c.prepare()
 	dry := c.must("commission", "--dry-run")
-	assert.Contains(t, dry, "channel a free channel: C01")
+	assert.Contains(t, dry, "channels for C01 C02 C03 C04")
 	assert.Contains(t, dry, "report 10.61.8.6:7700")
 	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "9 done, 0 need you")
 	rec := c.bench.Device("rec")
@@ -58,7 +58,6 @@ func TestOneCommissionJoinsEverythingUp(t *testing.T) {
 	assert.Equal(t, 2, c.bench.Device("door").Paired())
 	c.writesNothing()
 	assert.Contains(t, c.must("prove", "--quiet"), "9 of 9 devices proved: every check held")
-	_, mark := c.events(0)
 	assert.Contains(t, c.must("log", "R01"), "records on channel 1: C01")
 	table := c.must("channels")
 	assert.Regexp(t, `R01 +1 +C01 +EyeTwo +rtsp://10\.61\.8\.\d+/still/1 +recorder +JPEG +640×480 +connected`, table)
@@ -83,7 +82,7 @@ func TestOneCommissionJoinsEverythingUp(t *testing.T) {
 			code, out, _ := c.run("", "prove", "--quiet")
 			return code == ExitNeeds && strings.Contains(out, x.proof)
 		}, 30*time.Second, 10*time.Millisecond, x.what)
-		_, mark = c.events(0)
+		_, mark := c.events(0)
 		assert.Contains(t, c.must("commission", "--yes", "--quiet"), "9 done, 0 need you", x.what)
 		since, _ := c.events(mark)
 		wrote := map[string]bool{}
@@ -257,4 +256,40 @@ func TestWhatIsWrongInTheSheetIsToldAtOnce(t *testing.T) {
 	assert.Regexp(t, `line \d+, column 20: channels\.R01: C99`, errs)
 	since, _ := c.events(mark)
 	assert.Empty(t, since)
+}
+
+const hails = `
+site: Hails
+seed: 3
+loss: 0.02
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: window, model: tallow-gate, mac: "02:7a:11:00:06:01", serial: W1, window: 20m, restart: 1s}
+  - {id: lose, model: tallow-audio, mac: "02:7a:11:00:07:01", serial: L1, lose_move: true, restart: 1s}
+  - {id: adrift, model: oakhollow-hall, mac: "02:0a:c0:00:05:21", serial: A1, dhcp: true, fallback: adrift, ask_every: 600s, restart: 1s}
+  - {id: many, model: oakhollow-hall, mac: "02:0a:c0:00:05:31", serial: M, count: 3, restart: 1s}
+  - {id: bare, model: oakhollow-hall, mac: "02:0a:c0:00:05:41", serial: B1, address: none, restart: 1s}
+  - {id: factory, model: tallow-gate, mac: "02:7a:11:00:06:11", serial: F1, password: Factory-111, restart: 1s}
+`
+
+// Devices that speak Hail alone are set up whatever their address, and have the rest of
+// their lives in the job like any other.
+func TestDevicesThatSpeakHailAlone(t *testing.T) {
+	t.Parallel()
+	c := hire(t, hails, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
+	c.sheet("password: {style: each, factory: [{user: admin, password: Factory-111}]}\nnames: {B1: Hall}\n")
+	c.must("survey", "--quiet")
+	c.must("take", "all", "02:7a:11:00:06:11", "--yes")
+	c.must("allot")
+	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "8 done, 0 need you")
+	c.writesNothing()
+	at, _, users := c.bench.Device("bare").Look()
+	assert.Contains(t, at.String(), "10.61.8.")
+	assert.Equal(t, []string{"admin"}, users)
+	assert.Contains(t, c.must("key", "change", "all", "--yes", "--quiet"), "8 done, 0 need you")
+	c.must("restart", "P01", "--yes", "--quiet")
+	code, _, errs := c.run("I02\n", "reset", "I02", "--quiet")
+	require.Equal(t, ExitDone, code, errs)
+	c.must("restore", "I02", "--yes", "--quiet", "--for", "60s")
+	assert.Contains(t, c.must("prove", "--quiet"), "8 of 8 devices proved")
 }

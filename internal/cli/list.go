@@ -128,7 +128,8 @@ func (a *App) printDevice(d *device.Device, history []job.Entry) {
 		}
 	}
 	if s := d.Stream; s != nil {
-		line("stream", strings.TrimSpace(fmt.Sprintf("%s %s, port %d, %s", s.Codec, s.Size(), s.Port, s.Path)))
+		what := strings.TrimSpace(s.Codec + " " + s.Size())
+		line("stream", fmt.Sprintf("%s at port %d, path %s", what, s.Port, s.Path))
 	}
 	for _, k := range d.Links {
 		line(k.Kind, linkText(k))

@@ -181,7 +181,7 @@ func (a *App) printLeft(proofs []field.Proof) (some bool) {
 
 // checkHeads shorten the names of some checks, so that all fit on a screen.
 var checkHeads = map[string]string{
-	field.CheckPassword: "key", field.CheckOldKeys: "old", field.CheckFirmware: "fw", field.CheckIdentity: "same", field.CheckCert: "cert", field.CheckAnswers: "up", field.CheckPicture: "pic",
+	field.CheckPassword: "key", field.CheckOldKeys: "old", field.CheckFirmware: "fw", field.CheckGateway: "gw", field.CheckIdentity: "same", field.CheckCert: "cert", field.CheckAnswers: "up", field.CheckPicture: "pic",
 	field.CheckStream: "joined", field.CheckChannel: "joined", field.CheckPair: "joined", field.CheckReport: "joined",
 }
 

@@ -3,6 +3,7 @@ package field
 import (
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"janustat/core/commission"
@@ -74,9 +75,10 @@ func Expect(d *device.Device) commission.Expected {
 		w = &device.Outlook{Partial: true}
 	}
 	e.Found.Clock, e.Found.ByNTP = time.Duration(w.ClockS*float64(time.Second)), w.ByNTP
-	// What it refuses to tell yet is taken for settings that it has.
-	e.Found.DNS = commission.Servers{Told: w.DNS || w.Partial, FromDHCP: w.DNSAuto, Addresses: e.Found.Settings.DNS}
-	e.Found.NTP = commission.Servers{Told: w.NTP || w.Partial, FromDHCP: w.NTPAuto, Addresses: e.Found.Settings.NTP}
+	// What it refuses to tell yet is taken for settings that it has, where its tongue has them.
+	partial := w.Partial && (len(d.Tongues) == 0 || slices.Contains(d.Tongues, Standard))
+	e.Found.DNS = commission.Servers{Told: w.DNS || partial, FromDHCP: w.DNSAuto, Addresses: e.Found.Settings.DNS}
+	e.Found.NTP = commission.Servers{Told: w.NTP || partial, FromDHCP: w.NTPAuto, Addresses: e.Found.Settings.NTP}
 	for _, p := range w.Pictures {
 		e.Found.Pictures = append(e.Found.Pictures, commission.Picture(p))
 	}
@@ -85,7 +87,7 @@ func Expect(d *device.Device) commission.Expected {
 	if len(w.Pictures) == 0 && d.Kind == device.Camera && !d.Commissioned() {
 		e.Found.Pictures = []commission.Picture{{Shows: true}}
 	}
-	e.Found.NoZone = e.Found.Settings.Zone == "" && !w.Partial
+	e.Found.NoZone = e.Found.Settings.Zone == "" && !partial
 	return e
 }
 

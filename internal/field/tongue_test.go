@@ -108,6 +108,7 @@ func (s *bellSession) Read(ctx context.Context) (commission.Found, error) {
 	f, err := s.say(ctx, "seek")
 	return commission.Found{Serial: f.Serial, NoZone: true, Settings: device.Settings{Address: s.at, Prefix: 23, Gateway: netip.MustParseAddr("10.61.8.1"), Name: f.Name}}, err
 }
+
 func (s *bellSession) RefusesAnonymous(context.Context) (bool, error)             { return true, nil }
 func (s *bellSession) Close()                                                     {}
 func (s *bellSession) Rules(context.Context) (*secret.Rules, error)               { return nil, nil }

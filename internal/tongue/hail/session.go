@@ -41,6 +41,8 @@ func lost(err error) error {
 	switch {
 	case errors.As(err, &refusal) && refusal.Reason == speak.Locked:
 		return &commission.LockedError{Wait: time.Duration(refusal.Seconds) * time.Second}
+	case errors.As(err, &refusal) && (refusal.Reason == speak.NotFresh || refusal.Reason == speak.IsFresh):
+		return err // it was heard, and nothing came of it
 	case errors.As(err, &refusal), errors.Is(err, speak.ErrNoAnswer):
 		return fmt.Errorf("%w: %w", commission.ErrReplyLost, err)
 	case errors.Is(err, speak.ErrNotNow):
