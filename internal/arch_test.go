@@ -44,7 +44,8 @@ var inside = map[string][]string{
 	"internal/e2e/driver":      {},
 	"internal/job":             {"core/"},
 	"internal/handover":        {"core/"},
-	"internal/work":            {"core/", "internal/field", "internal/job", "internal/oui", "internal/reach", "internal/speak/", "internal/wire"},
+	"internal/views":           {},
+	"internal/work":            {"core/", "internal/field", "internal/job", "internal/oui", "internal/reach", "internal/speak/", "internal/views", "internal/wire"},
 	"internal/cli":             {"core/", "internal/"},
 	"cmd/janustat":             {"internal/cli"},
 }

@@ -48,6 +48,11 @@ func (e Named) apply(d *Device) {
 	d.touched(e.At)
 }
 
+// Noted is that a person noted something of the device, which is in its record.
+type Noted struct{ At time.Time }
+
+func (e Noted) apply(d *Device) { d.touched(e.At) }
+
 // Allotment is that the device is to have these settings. One that takes nothing but
 // a lease goes on doing so: its new address is to be reserved as well.
 type Allotment struct {

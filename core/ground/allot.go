@@ -22,6 +22,8 @@ type Block struct {
 type Reserved struct {
 	Range Range
 	Why   string
+	// Passing is what is so for now only, and no part of the site's plan.
+	Passing bool
 }
 
 // Request asks for an address for one device.
@@ -117,7 +119,7 @@ type allotter struct {
 func mergeReserved(g Ground, in []Reserved) []Reserved {
 	all := slices.Clone(in)
 	if g.Gateway.IsValid() {
-		all = append(all, Reserved{One(g.Gateway), "the gateway"})
+		all = append(all, Reserved{Range: One(g.Gateway), Why: "the gateway"})
 	}
 	slices.SortStableFunc(all, func(a, b Reserved) int { return a.Range.From.Compare(b.Range.From) })
 	var out []Reserved

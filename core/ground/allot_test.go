@@ -32,7 +32,7 @@ func TestAllot(t *testing.T) {
 		{name: "in sequence", blocks: cameras("10.61.8.41", "10.61.8.60"), requests: []Request{fresh("C01"), fresh("C02")}, want: []string{"10.61.8.41", "10.61.8.42"}, why: "next free in block camera"},
 		{
 			name: "around what is in use", blocks: cameras("10.61.8.41", "10.61.8.60"),
-			reserved: []Reserved{{One(addr("10.61.8.41")), "in use by a printer"}, {span("10.61.8.42", "10.61.8.50"), "in a DHCP pool"}},
+			reserved: []Reserved{{Range: One(addr("10.61.8.41")), Why: "in use by a printer"}, {Range: span("10.61.8.42", "10.61.8.50"), Why: "in a DHCP pool"}},
 			requests: []Request{fresh("C01")}, want: []string{"10.61.8.51"}, why: "10.61.8.42–10.61.8.50 is in a DHCP pool",
 		},
 		{name: "never the gateway", blocks: cameras("10.61.8.1", "10.61.8.9"), requests: []Request{fresh("C01")}, want: []string{"10.61.8.2"}, why: "10.61.8.1 is the gateway"},
@@ -46,7 +46,7 @@ func TestAllot(t *testing.T) {
 			requests: []Request{{Key: "C01", Block: "camera", Current: addr("10.61.8.45"), Alone: false}}, want: []string{"10.61.8.41"}, why: "next free",
 		},
 		{
-			name: "moves out of a reserved place", blocks: cameras("10.61.8.41", "10.61.8.60"), reserved: []Reserved{{span("10.61.8.44", "10.61.8.46"), "kept clear"}},
+			name: "moves out of a reserved place", blocks: cameras("10.61.8.41", "10.61.8.60"), reserved: []Reserved{{Range: span("10.61.8.44", "10.61.8.46"), Why: "kept clear"}},
 			requests: []Request{{Key: "C01", Block: "camera", Current: addr("10.61.8.45"), Alone: true}}, want: []string{"10.61.8.41"}, why: "next free",
 		},
 		{
@@ -63,7 +63,7 @@ func TestAllot(t *testing.T) {
 			requests: []Request{{Key: "R01", Block: "recorder", Current: addr("10.61.9.200"), Keep: true}}, want: []string{"10.61.9.200"}, why: "keeps its address",
 		},
 		{
-			name: "an earlier allotment now taken", blocks: cameras("10.61.8.41", "10.61.8.60"), reserved: []Reserved{{One(addr("10.61.8.41")), "in use by a printer"}},
+			name: "an earlier allotment now taken", blocks: cameras("10.61.8.41", "10.61.8.60"), reserved: []Reserved{{Range: One(addr("10.61.8.41")), Why: "in use by a printer"}},
 			requests: []Request{{Key: "C01", Block: "camera", Earlier: addr("10.61.8.41")}}, fails: "which is now in use by a printer",
 		},
 		{name: "full", blocks: cameras("10.61.8.41", "10.61.8.42"), requests: []Request{fresh("C01"), fresh("C02"), fresh("C03")}, fails: "no address left for C03"},
@@ -103,7 +103,7 @@ func TestAllotHoldsItsPromises(t *testing.T) {
 		var reserved []Reserved
 		for range chance.IntN(10) {
 			from := any()
-			reserved = append(reserved, Reserved{Range{FromUint(from), FromUint(min(from+chance.Uint32N(5), ToUint(Broadcast(g.Subnet))-1))}, "r"})
+			reserved = append(reserved, Reserved{Range: Range{FromUint(from), FromUint(min(from+chance.Uint32N(5), ToUint(Broadcast(g.Subnet))-1))}, Why: "r"})
 		}
 		blocks := []Block{{"camera", Range{FromUint(ToUint(g.Subnet.Addr()) + 1), FromUint(ToUint(g.Subnet.Addr()) + hosts)}}}
 		var requests []Request
@@ -143,7 +143,7 @@ func BenchmarkAllot(b *testing.B) {
 	blocks := []Block{{"camera", span("10.0.0.2", "10.255.255.250")}}
 	var reserved []Reserved
 	for i := range uint32(1000) {
-		reserved = append(reserved, Reserved{One(FromUint(ToUint(addr("10.0.0.5")) + i*7)), "in use"})
+		reserved = append(reserved, Reserved{Range: One(FromUint(ToUint(addr("10.0.0.5")) + i*7)), Why: "in use"})
 	}
 	requests := make([]Request, 10_000)
 	for i := range requests {

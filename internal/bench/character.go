@@ -60,7 +60,9 @@ func (d *Device) offers(ns, name string) bool {
 		return d.unit.model.Lamp
 	case ns == recNS || ns == rcvNS:
 		return d.unit.model.Channels > 0
-	case name == "GetProfiles" || name == "GetStreamUri":
+	case name == "GetSnapshotUri" && d.is(noStill):
+		return false
+	case name == "GetProfiles" || name == "GetStreamUri" || name == "GetSnapshotUri":
 		return d.streams()
 	}
 	return true

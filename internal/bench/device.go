@@ -203,6 +203,7 @@ func (d *Device) boot(first bool) error {
 	if d.unit.ByHand || d.unit.model.Hail == hailOnly {
 		return d.host.serve(80, mux, nil)
 	}
+	mux.HandleFunc(snapshotPath, d.serveSnapshot)
 	mux.HandleFunc(d.unit.model.Path, d.serveSOAP)
 	for i := range d.character().services {
 		mux.HandleFunc(d.servicePath(i), d.serveSOAP)

@@ -44,6 +44,9 @@ const (
 	leadsToHTTPS   = "leads to https"
 	untyped        = "untyped"
 	blind          = "blind"
+	noStill        = "no still"
+	frozenStill    = "frozen still"
+	blackStill     = "black still"
 )
 
 // How late the late ones are.
@@ -77,6 +80,9 @@ var manners = map[string]manner{
 			return nil
 		},
 	},
+	noStill:        {stands: "Media Service Specification, 5.13: GetSnapshotUri is not offered"},
+	frozenStill:    {stands: "practice: a picture that hangs"},
+	blackStill:     {stands: "practice: a cap left on the lens"},
 	blind:          {stands: "practice: a camera that answers and has no stream"},
 	forgetsGateway: {stands: "practice: an address of its own clears the gateway"},
 	"servers static": {

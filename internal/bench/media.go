@@ -17,6 +17,7 @@ var mediaOperations = map[string]operation{
 	"CreateOSD":                    {writing, false, createOSD},
 	"GetProfiles":                  {reading, false, getProfiles},
 	"GetStreamUri":                 {reading, false, getStreamURI},
+	"GetSnapshotUri":               {reading, false, getSnapshotURI},
 }
 
 // profileToken is the only profile of a device.
@@ -26,6 +27,14 @@ func getProfiles(_ *Device, _ *element) (*node, *fault) {
 	return el(medNS, "GetProfilesResponse", el(medNS, "Profiles", el(typNS, "Name", "main"),
 		el(typNS, "VideoEncoderConfiguration", el(typNS, "Name", "vec0"), el(typNS, "UseCount", 1), el(typNS, "Encoding", "JPEG"),
 			el(typNS, "Resolution", el(typNS, "Width", stillWidth), el(typNS, "Height", stillHeight))).with("token", "vec0")).with("token", profileToken).with("fixed", "true")), nil
+}
+
+func getSnapshotURI(d *Device, req *element) (*node, *fault) {
+	if req.find("ProfileToken").value() != profileToken {
+		return nil, invalid("NoProfile", "The requested profile token does not exist")
+	}
+	return el(medNS, "GetSnapshotUriResponse", el(medNS, "MediaUri", el(typNS, "Uri", d.serviceURL(snapshotPath)),
+		el(typNS, "InvalidAfterConnect", false), el(typNS, "InvalidAfterReboot", false), el(typNS, "Timeout", "PT60S"))), nil
 }
 
 func getStreamURI(d *Device, req *element) (*node, *fault) {

@@ -213,6 +213,10 @@ func (d demoPlayer) play(ctx context.Context) error {
 		func() error { return d.run(ctx, "", "allot", "allot") },
 		func() error { return d.run(ctx, "", "commission --yes", "commission", "--yes") },
 		func() error { return d.run(ctx, "", "prove", "prove") },
+		func() error {
+			d.note("A look through every camera; the stills go into the record.")
+			return d.run(ctx, "", "views", "views")
+		},
 		func() error { return d.run(ctx, "", "handover", "handover") },
 		func() error { return d.run(ctx, "", "") },
 	}

@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"context"
 	"fmt"
-	"time"
+	"net/netip"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -11,14 +14,20 @@ import (
 	"janustat/internal/field"
 	"janustat/internal/handover"
 	"janustat/internal/job"
+	"janustat/internal/work"
 )
 
 func (a *App) handoverCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:     "handover",
-		Short:   "Write the record the client keeps",
-		Long:    "Writes handover/register.csv, handover/register.json and handover/handover.pdf. None of them holds a password.",
-		Example: "  janustat handover",
+	var paper, labels string
+	c := &cobra.Command{
+		Use:   "handover",
+		Short: "Write the record the client keeps",
+		Long: `Writes the pack into handover/: handover.pdf and handover.html to read, register.xlsx,
+register.csv and register.json to work with, labels.pdf for stickers with a QR code of
+each device's page, reservations.csv and .txt for the site's DHCP server, hosts, a list
+of targets for monitoring, and manifest.json with the hash of each. None of them holds a
+password. The same state of a job gives the same bytes.`,
+		Example: "  janustat handover\n  janustat handover --paper letter --labels 30",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			j, devices, err := a.open(c.Context())
@@ -40,12 +49,30 @@ func (a *App) handoverCommand() *cobra.Command {
 			for id, p := range progress {
 				inClear[id] = p.InClear
 			}
-			r := handover.New(j.Sheet.Name, g, devices, inClear, time.Now())
+			o, err := packOptions(paper, labels)
+			if err != nil {
+				return err
+			}
+			if o.Stills, err = work.Stills(j); err != nil {
+				return err
+			}
+			f := handover.Facts{Site: j.Sheet.Name, Ground: g, InClear: inClear, Notes: map[int64]map[string]string{}}
+			if f.Spans, err = addressPlan(c.Context(), j, devices, g.Subnet); err != nil {
+				return err
+			}
+			notes, err := j.Register.Notes(c.Context())
+			if err != nil {
+				return err
+			}
+			for id, n := range notes {
+				f.Notes[id] = n
+			}
+			r := handover.New(f, devices)
 			r.Open = append(r.Open, passedBy(devices, g.Subnet)...)
 			if len(r.Devices) == 0 {
 				return usagef("no device is taken, so there is nothing to hand over")
 			}
-			files, err := writeRecord(j, r)
+			files, err := writePack(j, r, o)
 			if err != nil {
 				return err
 			}
@@ -62,23 +89,68 @@ func (a *App) handoverCommand() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().StringVar(&paper, "paper", "a4", "what it is printed on: a4 or letter")
+	c.Flags().StringVar(&labels, "labels", "24", "stickers on a sheet: 24, 21 or 40 on A4, 30 on Letter")
+	return c
 }
 
-func writeRecord(j *job.Job, r handover.Record) ([]string, error) {
+// packOptions reads how the pack is to be made.
+func packOptions(paper, labels string) (handover.Options, error) {
+	o := handover.Options{Paper: handover.A4}
+	switch strings.ToLower(paper) {
+	case "a4":
+	case "letter":
+		o.Paper = handover.Letter
+	default:
+		return o, usagef("--paper %q: use a4 or letter", paper)
+	}
+	at := slices.IndexFunc(handover.LabelSheets, func(s handover.LabelSheet) bool { return s.Name == labels })
+	if at < 0 {
+		return o, usagef("--labels %q: use 24, 21, 40 or 30", labels)
+	}
+	o.Sheet = handover.LabelSheets[at]
+	return o, nil
+}
+
+// addressPlan is what the site's addresses are for beside the devices of the job.
+func addressPlan(ctx context.Context, j *job.Job, devices []device.Device, site netip.Prefix) ([]handover.Span, error) {
+	reserved, err := field.Reserved(ctx, j, devices)
+	if err != nil {
+		return nil, err
+	}
+	job := map[netip.Addr]bool{}
+	for i := range devices {
+		if devices[i].InJob == device.Taken {
+			job[devices[i].Address()] = true
+		}
+	}
+	var out []handover.Span
+	for _, r := range reserved {
+		if r.Range.From == r.Range.To && job[r.Range.From] || r.Passing || site.IsValid() && !site.Contains(r.Range.From) {
+			continue
+		}
+		// Two reasons for one address are one line.
+		if at := slices.IndexFunc(out, func(s handover.Span) bool { return s.From == r.Range.From && s.To == r.Range.To }); at >= 0 {
+			out[at].Why += "; " + r.Why
+			continue
+		}
+		out = append(out, handover.Span{From: r.Range.From, To: r.Range.To, Why: r.Why, Pool: strings.Contains(r.Why, "pool")})
+	}
+	return out, nil
+}
+
+func writePack(j *job.Job, r handover.Record, o handover.Options) ([]string, error) {
 	if err := job.OwnDir(j.Path(job.HandoverDir)); err != nil {
 		return nil, fmt.Errorf("handover: %w", err)
 	}
+	docs, err := r.Pack(o)
+	if err != nil {
+		return nil, err
+	}
 	var files []string
-	for _, doc := range []struct {
-		name string
-		make func() ([]byte, error)
-	}{{"register.csv", r.CSV}, {"register.json", r.JSON}, {"handover.pdf", r.PDF}} {
-		data, err := doc.make()
-		if err != nil {
-			return nil, err
-		}
-		path := j.Path(job.HandoverDir, doc.name)
-		if err := job.WriteFile(path, data, 0o644); err != nil {
+	for _, d := range docs {
+		path := j.Path(job.HandoverDir, d.Name)
+		if err := job.WriteFile(path, d.Data, 0o644); err != nil {
 			return nil, err
 		}
 		files = append(files, path)

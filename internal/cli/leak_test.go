@@ -59,6 +59,8 @@ func TestNoCommandTellsAPassword(t *testing.T) {
 		{"", "key change R01 --user viewer --yes"},
 		{"for the client\n", "key share"},
 		{"", "channels"},
+		{"", "note C01 place=Hall"},
+		{"", "views"},
 		{"", "channels --json"},
 		{"", "wink C01"},
 		{"", "wink I01"},

@@ -160,14 +160,14 @@ func Reserved(ctx context.Context, j *job.Job, devices []device.Device) ([]groun
 		return nil, err
 	}
 	for _, p := range last.Laptop {
-		out = append(out, ground.Reserved{Range: ground.One(p.Addr()), Why: "this laptop"})
+		out = append(out, ground.Reserved{Range: ground.One(p.Addr()), Why: "this laptop", Passing: true})
 	}
 	offers, err := j.Register.Offers(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, o := range offers {
-		out = append(out, ground.Reserved{Range: ground.One(o.Offered), Why: "what DHCP offers next"})
+		out = append(out, ground.Reserved{Range: ground.One(o.Offered), Why: "what DHCP offers next", Passing: true})
 		if o.Server.IsValid() {
 			out = append(out, ground.Reserved{Range: ground.One(o.Server), Why: "the DHCP server"})
 		}

@@ -2,9 +2,17 @@ package handover
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/csv"
+	"encoding/hex"
 	"encoding/json"
+	"fmt"
+	"image"
+	"image/jpeg"
 	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -12,10 +20,13 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
 
 	"janustat/core/device"
 	"janustat/core/ground"
 )
+
+var options = Options{Paper: A4, Sheet: LabelSheets[0]}
 
 var made = time.Date(2026, 11, 23, 9, 30, 0, 0, time.UTC)
 
@@ -34,7 +45,12 @@ func record(n int) Record {
 			AsLeft:  &device.Settings{Address: netip.MustParseAddr("10.61.8.42"), Prefix: 23, Gateway: netip.MustParseAddr("10.61.8.1")},
 		})
 	}
-	return New("Quillmere Ferry Terminal", g, list, map[int64]bool{7: true}, made)
+	for i := range list {
+		list[i].ChangedAt = made
+	}
+	f := Facts{Site: "Quillmere Ferry Terminal", Ground: g, InClear: map[int64]bool{7: true}, Notes: map[int64]map[string]string{7: {"place": "Hall", "port": "3", "remark": "+high", "cable": "@blue"}}}
+	f.Spans = []Span{{From: netip.MustParseAddr("10.61.9.100"), To: netip.MustParseAddr("10.61.9.199"), Why: "in a DHCP pool", Pool: true}, {From: netip.MustParseAddr("10.61.8.2"), To: netip.MustParseAddr("10.61.8.2"), Why: "the DHCP server"}}
+	return New(f, list)
 }
 
 func TestRecordHoldsTheJobAndWhatIsOpen(t *testing.T) {
@@ -52,7 +68,7 @@ func TestCSV(t *testing.T) {
 	rows, err := csv.NewReader(strings.NewReader(string(b))).ReadAll()
 	require.NoError(t, err)
 	require.Len(t, rows, 4)
-	assert.Equal(t, csvHead, rows[0])
+	assert.Equal(t, append(slices.Clone(csvHead), "cable"), rows[0])
 	last := map[string]string{}
 	for i, h := range rows[0] {
 		last[h] = rows[3][i]
@@ -76,7 +92,7 @@ func TestJSONReadsBack(t *testing.T) {
 func TestJSONFitsItsPublishedSchema(t *testing.T) {
 	schema, err := jsonschema.NewCompiler().Compile("../../docs/register.schema.json")
 	require.NoError(t, err)
-	for _, r := range []Record{record(3), record(0), New("x", ground.Ground{}, nil, nil, made)} {
+	for _, r := range []Record{record(3), record(0), New(Facts{Site: "x"}, nil)} {
 		b, err := r.JSON()
 		require.NoError(t, err)
 		doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(b))
@@ -89,13 +105,17 @@ func TestJSONFitsItsPublishedSchema(t *testing.T) {
 }
 
 func TestPDFIsRepeatableAndPaged(t *testing.T) {
-	a, err := record(90).PDF()
+	a, err := record(90).PDF(options)
 	require.NoError(t, err)
-	b, err := record(90).PDF()
+	b, err := record(90).PDF(options)
 	require.NoError(t, err)
 	assert.Equal(t, a, b)
 	assert.True(t, strings.HasPrefix(string(a), "%PDF-"))
-	assert.Contains(t, string(a), "/Count 4", "ninety devices take several pages")
+	pages := regexp.MustCompile(`/Count (\d+)`).FindSubmatch(a)
+	require.NotNil(t, pages)
+	n, err := strconv.Atoi(string(pages[1]))
+	require.NoError(t, err)
+	assert.Greater(t, n, 34, "ninety devices, three cards a page, and a list of several pages")
 }
 
 func TestALeaseByReservationIsTheClientsToKeep(t *testing.T) {
@@ -103,6 +123,114 @@ func TestALeaseByReservationIsTheClientsToKeep(t *testing.T) {
 		Tag: "C31", InJob: device.Taken, MAC: device.MAC{2, 1}, Proved: made, Allotted: &device.Settings{DHCP: true},
 		AsLeft: &device.Settings{Address: netip.MustParseAddr("10.61.8.73"), Prefix: 23, DHCP: true},
 	}
-	r := New("Quay", ground.Ground{}, []device.Device{d}, nil, made)
+	r := New(Facts{Site: "Quay"}, []device.Device{d})
 	assert.Equal(t, []string{"C31 takes nothing but a lease: the site's DHCP server has to keep 10.61.8.73 for 02:01:00:00:00:00"}, r.Open)
+}
+
+const hostile = `<script>alert(1)</script>"'&]]>`
+
+// The whole pack is the same for the same state, and takes what a device says as text.
+func TestThePackIsRepeatableAndInert(t *testing.T) {
+	r := record(2)
+	r.Devices[2].Name, r.Site = hostile, hostile
+	r.Devices[2].Own = map[string]string{"=cmd": "+1"}
+	r.Channels = []Channel{{"R01", 1, "C01", hostile, "10.61.8.42", "connected"}}
+	o := options
+	o.Stills = map[string][]byte{"C01": jpegOf(t)}
+	a, err := r.Pack(o)
+	require.NoError(t, err)
+	b, err := r.Pack(o)
+	require.NoError(t, err)
+	assert.Equal(t, a, b)
+	docs := map[string][]byte{}
+	for _, d := range a {
+		docs[d.Name] = d.Data
+	}
+	html := string(docs["handover.html"])
+	assert.NotContains(t, html, "<script>alert")
+	assert.Contains(t, html, "&lt;script&gt;alert(1)")
+	assert.Contains(t, html, "data:image/jpeg;base64,")
+	assert.NotContains(t, html, "http://", "it needs nothing else")
+	_, lines, _ := strings.Cut(string(docs["hosts"]), "\n")
+	assert.NotContains(t, lines, "<")
+	assert.Contains(t, string(docs["hosts"]), "10.61.8.42\tc01 script-alert-1-script\n")
+	var m struct {
+		Files []struct{ Name, SHA256 string }
+	}
+	require.NoError(t, json.Unmarshal(docs["manifest.json"], &m))
+	require.Len(t, m.Files, len(a)-1)
+	for _, f := range m.Files {
+		h := sha256.Sum256(docs[f.Name])
+		assert.Equal(t, hex.EncodeToString(h[:]), f.SHA256, f.Name)
+	}
+}
+
+func jpegOf(t *testing.T) []byte {
+	var b bytes.Buffer
+	require.NoError(t, jpeg.Encode(&b, image.NewGray(image.Rect(0, 0, 64, 48)), nil))
+	return b.Bytes()
+}
+
+func TestTheWorkbookHasRealTypesAndNoFormulas(t *testing.T) {
+	r := record(1)
+	r.Channels = []Channel{{"R02", 2, "C02", "", "", ""}, {"R01", 10, "C01", "=1+1", "10.61.8.42", "connected"}, {"R01", 2, "C03", "", "", ""}}
+	data, err := r.XLSX()
+	require.NoError(t, err)
+	f, err := excelize.OpenReader(bytes.NewReader(data))
+	require.NoError(t, err)
+	defer f.Close()
+	assert.Equal(t, []string{"Recorders", "Cameras", "Network", "Channels"}, f.GetSheetList())
+	name, err := f.GetCellValue("Cameras", "B3")
+	require.NoError(t, err)
+	assert.Equal(t, `=HYPERLINK("x")`, name)
+	for _, sheet := range f.GetSheetList() {
+		rows, err := f.GetRows(sheet)
+		require.NoError(t, err)
+		for y, row := range rows {
+			for x := range row {
+				at, err := excelize.CoordinatesToCellName(x+1, y+1)
+				require.NoError(t, err)
+				formula, err := f.GetCellFormula(sheet, at)
+				require.NoError(t, err)
+				assert.Empty(t, formula, "%s %s", sheet, at)
+			}
+		}
+	}
+	kind, err := f.GetCellType("Channels", "B2")
+	require.NoError(t, err)
+	assert.NotEqual(t, excelize.CellTypeSharedString, kind, "a number is a number")
+	first, err := f.GetCellValue("Channels", "B2")
+	require.NoError(t, err)
+	assert.Equal(t, "2", first, "in the order of recorder and number")
+}
+
+func TestTheAddressPlan(t *testing.T) {
+	r := record(1)
+	given := map[string]bool{"10.61.8.42": true}
+	for a, want := range map[string]use{"10.61.8.42": used, "10.61.8.1": network, "10.61.8.0": network, "10.61.9.255": network, "10.61.9.150": pool, "10.61.8.2": clear, "10.61.8.77": free} {
+		assert.Equal(t, want, r.useOf(netip.MustParseAddr(a), given), a)
+	}
+}
+
+func TestEveryLabelSheetFitsItsPaper(t *testing.T) {
+	for _, s := range LabelSheets {
+		wide, tall := s.Paper.size()
+		assert.LessOrEqual(t, s.Left+float64(s.Across-1)*s.StepX+s.Wide, wide+0.01, s.Name)
+		assert.LessOrEqual(t, s.Top+float64(s.Down-1)*s.StepY+s.Tall, tall+0.6, s.Name)
+		_, err := record(50).Labels(Options{Paper: s.Paper, Sheet: s})
+		require.NoError(t, err)
+	}
+}
+
+func BenchmarkPack(b *testing.B) {
+	for _, n := range []int{10, 100, 1000} {
+		r := record(n)
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			for b.Loop() {
+				if _, err := r.Pack(options); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
 }

@@ -18,15 +18,25 @@ import (
 	"janustat/core/text"
 )
 
-// Measures of the printed record: A4 landscape, in millimetres.
+// Measures of the printed record, in millimetres; it lies across the paper.
 const (
-	margin    = 12.0
-	lineStep  = 5.6
-	pageWidth = 297.0
-	pageTall  = 210.0
-	footRoom  = 16.0
-	face      = "go"
+	margin   = 12.0
+	lineStep = 5.6
+	footRoom = 16.0
+	face     = "go"
 )
+
+// printer draws on pages of one size.
+type printer struct {
+	*fpdf.Fpdf
+	wide, tall float64
+}
+
+// room is the width between the margins.
+func (p *printer) room() float64 { return p.wide - 2*margin }
+
+// full reports whether so much does not fit on the page any more.
+func (p *printer) full(tall float64) bool { return p.GetY()+tall > p.tall-footRoom }
 
 // tableColumn is one column of the printed table.
 type tableColumn struct {
@@ -59,8 +69,9 @@ var tableColumns = []tableColumn{
 }
 
 // PDF writes the printable record. The same record gives the same bytes.
-func (r Record) PDF() ([]byte, error) {
-	p := fpdf.New("L", "mm", "A4", "")
+func (r Record) PDF(o Options) ([]byte, error) {
+	p := &printer{Fpdf: fpdf.New("L", "mm", string(o.Paper), "")}
+	p.tall, p.wide = o.Paper.size()
 	p.SetCreationDate(r.Made)
 	p.SetModificationDate(r.Made)
 	p.SetCatalogSort(true)
@@ -75,13 +86,20 @@ func (r Record) PDF() ([]byte, error) {
 		p.SetY(-margin)
 		p.SetFont(face, "", 8)
 		p.SetTextColor(110, 110, 110)
-		p.CellFormat(0, 5, fmt.Sprintf("%s · handover record of %s · page %d of {nb}", site, r.Made.Format("2 January 2006, 15:04 UTC"), p.PageNo()), "", 0, "C", false, 0, "")
+		p.CellFormat(0, 5, fmt.Sprintf("%s · handover record of %s · page %d of {nb}", site, r.Made.Format("2006-01-02 15:04 UTC"), p.PageNo()), "", 0, "C", false, 0, "")
 	})
 	p.AddPage()
 	r.head(p)
-	r.table(p)
+	r.result(p)
 	r.transport(p)
 	r.stillOpen(p)
+	r.networkPage(p)
+	r.tablePage(p)
+	r.channelPage(p)
+	if err := r.devicePages(p, o.Stills); err != nil {
+		return nil, err
+	}
+	r.signPage(p)
 	var b bytes.Buffer
 	if err := p.Output(&b); err != nil {
 		return nil, fmt.Errorf("handover.pdf: %w", err)
@@ -89,12 +107,12 @@ func (r Record) PDF() ([]byte, error) {
 	return b.Bytes(), nil
 }
 
-func (r Record) head(p *fpdf.Fpdf) {
+func (r Record) head(p *printer) {
 	p.SetTextColor(20, 30, 45)
 	p.SetFont(face, "B", 19)
-	p.CellFormat(0, 9, fit(p, r.Site, pageWidth-2*margin), "", 1, "L", false, 0, "")
+	p.CellFormat(0, 9, fit(p, r.Site, p.room()), "", 1, "L", false, 0, "")
 	p.SetFont(face, "", 11)
-	p.CellFormat(0, 6, "Handover record, "+r.Made.Format("2 January 2006"), "", 1, "L", false, 0, "")
+	p.CellFormat(0, 6, "Handover record, "+r.Made.Format("2006-01-02"), "", 1, "L", false, 0, "")
 	p.Ln(2)
 	p.SetFont(face, "", 10)
 	if r.Ground.Subnet.IsValid() {
@@ -129,13 +147,20 @@ func (r Record) head(p *fpdf.Fpdf) {
 	p.Ln(3)
 }
 
-func (r Record) table(p *fpdf.Fpdf) {
+// tablePage is the list of all devices.
+func (r Record) tablePage(p *printer) {
+	p.title("Devices")
+	var all float64
+	for _, c := range tableColumns {
+		all += c.wide
+	}
+	scale := p.room() / all
 	heading := func() {
 		p.SetFont(face, "B", 9)
 		p.SetFillColor(224, 231, 240)
 		p.SetTextColor(20, 30, 45)
 		for _, c := range tableColumns {
-			p.CellFormat(c.wide, lineStep+0.8, c.head, "", 0, "L", true, 0, "")
+			p.CellFormat(c.wide*scale, lineStep+0.8, c.head, "", 0, "L", true, 0, "")
 		}
 		p.Ln(-1)
 		p.SetFont(face, "", 9)
@@ -144,12 +169,12 @@ func (r Record) table(p *fpdf.Fpdf) {
 	p.SetLineWidth(0.2)
 	heading()
 	for _, e := range r.Devices {
-		if p.GetY()+lineStep > pageTall-footRoom {
+		if p.full(lineStep) {
 			p.AddPage()
 			heading()
 		}
 		for _, c := range tableColumns {
-			p.CellFormat(c.wide, lineStep, fit(p, c.of(e), c.wide-2), "B", 0, "L", false, 0, "")
+			p.CellFormat(c.wide*scale, lineStep, fit(p, c.of(e), c.wide*scale-2), "B", 0, "L", false, 0, "")
 		}
 		p.Ln(-1)
 	}
@@ -159,7 +184,7 @@ func (r Record) table(p *fpdf.Fpdf) {
 const maxTitle = 120
 
 // fit makes text printable and shortens it to a width, with an ellipsis.
-func fit(p *fpdf.Fpdf, s string, wide float64) string {
+func fit(p interface{ GetStringWidth(string) float64 }, s string, wide float64) string {
 	// No line holds more characters than that, however narrow.
 	s = printable(text.Harmless(s, 2*text.Long, nil))
 	if p.GetStringWidth(s) <= wide {
@@ -196,7 +221,7 @@ func printable(s string) string {
 }
 
 // transport tells how passwords travelled.
-func (r Record) transport(p *fpdf.Fpdf) {
+func (r Record) transport(p *printer) {
 	p.SetFont(face, "", 10)
 	if weak := r.WeaklyEncrypted(); len(weak) > 0 {
 		p.Ln(3)
@@ -211,8 +236,8 @@ func (r Record) transport(p *fpdf.Fpdf) {
 		len(tags), len(r.Devices), strings.Join(tags, ", ")), "", "L", false)
 }
 
-func (r Record) stillOpen(p *fpdf.Fpdf) {
-	if p.GetY()+4*lineStep > pageTall-footRoom {
+func (r Record) stillOpen(p *printer) {
+	if p.full(4 * lineStep) {
 		p.AddPage()
 	}
 	p.Ln(4)
@@ -224,9 +249,9 @@ func (r Record) stillOpen(p *fpdf.Fpdf) {
 		return
 	}
 	for _, line := range r.Open {
-		if p.GetY()+lineStep > pageTall-footRoom {
+		if p.full(lineStep) {
 			p.AddPage()
 		}
-		p.CellFormat(0, lineStep, fit(p, "•  "+line, pageWidth-2*margin), "", 1, "L", false, 0, "")
+		p.CellFormat(0, lineStep, fit(p, "•  "+line, p.room()), "", 1, "L", false, 0, "")
 	}
 }

@@ -7,6 +7,9 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,11 +21,17 @@ import (
 
 // Record is everything the documents tell.
 type Record struct {
-	Site    string        `json:"site"`
+	Site string `json:"site"`
+	// Made is the moment that the record is of: when something in it changed last. So the
+	// same state of a job gives the same documents.
 	Made    time.Time     `json:"made_at"`
 	Ground  ground.Ground `json:"ground"`
 	Devices []Entry       `json:"devices"`
-	Open    []string      `json:"still_open"` // what is not finished, in words
+	// Channels are those of all recorders, in order.
+	Channels []Channel `json:"channels"`
+	// Spans are what the address plan has beside the devices: kept clear, pools, what others use.
+	Spans []Span   `json:"address_plan"`
+	Open  []string `json:"still_open"` // what is not finished, in words
 }
 
 // Entry is one device of the job as left.
@@ -30,6 +39,7 @@ type Entry struct {
 	Tag      string           `json:"tag"`
 	Kind     device.Kind      `json:"kind"`
 	Name     string           `json:"name"`
+	Place    string           `json:"place"`
 	Make     string           `json:"make"`
 	Model    string           `json:"model"`
 	Serial   string           `json:"serial"`
@@ -38,48 +48,188 @@ type Entry struct {
 	Address  string           `json:"address"`
 	Mask     string           `json:"mask"`
 	Gateway  string           `json:"gateway"`
+	Port     string           `json:"switch_port"`
+	Remark   string           `json:"remark"`
 	Access   device.Access    `json:"access"`
 	AsFound  *device.Settings `json:"as_found"`
+	AsLeft   *device.Settings `json:"as_left"`
 	Proved   *time.Time       `json:"proved_at"`
 	InClear  bool             `json:"password_set_without_encryption"`
+	// Custody says who holds the password.
+	Custody string `json:"password_held_by"`
+	// Joined says whom it works with, and how that was when it was read last.
+	Joined []string `json:"joined,omitempty"`
+	Stream string   `json:"stream,omitempty"` // codec, size and where
+	// Own are fields of the installer's own.
+	Own map[string]string `json:"own,omitempty"`
 	// Weak says what is weak about its encryption, in the standards' words.
 	Weak []string `json:"weak_encryption,omitempty"`
 	// LeftOut tells that it was set up by the job and left out of it later.
 	LeftOut bool `json:"left_out,omitempty"`
 }
 
+// Channel is one channel of a recorder.
+type Channel struct {
+	Recorder string `json:"recorder"`
+	Number   int    `json:"channel"`
+	Camera   string `json:"camera"`
+	Name     string `json:"name"`
+	Address  string `json:"address"`
+	State    string `json:"state"`
+}
+
+// Span is a range of addresses and what it is for.
+type Span struct {
+	From netip.Addr `json:"from"`
+	To   netip.Addr `json:"to"`
+	Why  string     `json:"why"`
+	Pool bool       `json:"pool,omitempty"` // of a DHCP server
+}
+
+// Facts are what a record is made of, beside the devices, which come in the order given.
+type Facts struct {
+	Site    string
+	Ground  ground.Ground
+	InClear map[int64]bool              // by ID: it has a password that was set without encryption
+	Notes   map[int64]map[string]string // by ID, and field
+	Spans   []Span
+}
+
 // New makes the record of the taken devices, and of those that were left out after they
-// had been set up. Devices come in the order given.
-// inClear tells, by ID, those that have a password that was set without encryption.
-func New(site string, g ground.Ground, devices []device.Device, inClear map[int64]bool, made time.Time) Record {
-	r := Record{Site: site, Made: made.UTC().Truncate(time.Second), Ground: g, Devices: []Entry{}, Open: []string{}}
+// had been set up.
+func New(f Facts, devices []device.Device) Record {
+	r := Record{Site: f.Site, Ground: f.Ground, Devices: []Entry{}, Channels: []Channel{}, Spans: f.Spans, Open: []string{}}
+	joined := r.join(devices)
 	for i := range devices {
 		d := &devices[i]
 		leftOut := d.InJob == device.Left && d.Commissioned()
 		if d.InJob != device.Taken && !leftOut {
 			continue
 		}
-		e := Entry{
-			Tag: d.Tag, Kind: d.Kind, Name: d.Name, Make: d.Make, Model: d.Model, Serial: d.Serial, MAC: d.MAC,
-			Firmware: d.Firmware, Access: d.Access, AsFound: d.AsFound, InClear: inClear[d.ID], LeftOut: leftOut,
-		}
-		if d.TLS != nil {
-			e.Weak = d.TLS.Weak
-		}
-		if s := d.AsLeft; s != nil {
-			e.Address, e.Mask = s.Address.String(), ground.Mask(s.Prefix).String()
-			if s.Gateway.IsValid() {
-				e.Gateway = s.Gateway.String()
+		for _, at := range []time.Time{d.ChangedAt, d.Proved} {
+			if at.After(r.Made) {
+				r.Made = at
 			}
 		}
-		if !d.Proved.IsZero() {
-			at := d.Proved.UTC().Truncate(time.Second)
-			e.Proved = &at
-		}
-		r.Devices = append(r.Devices, e)
+		r.Devices = append(r.Devices, entry(d, f, joined[d.Tag], leftOut))
 		r.Open = append(r.Open, open(d)...)
 	}
+	r.Made = r.Made.UTC().Truncate(time.Second)
 	return r
+}
+
+func entry(d *device.Device, f Facts, joined []string, leftOut bool) Entry {
+	e := Entry{
+		Tag: d.Tag, Kind: d.Kind, Name: d.Name, Make: d.Make, Model: d.Model, Serial: d.Serial, MAC: d.MAC,
+		Firmware: d.Firmware, Access: d.Access, AsFound: d.AsFound, AsLeft: d.AsLeft, InClear: f.InClear[d.ID], LeftOut: leftOut, Joined: joined,
+	}
+	for field, value := range f.Notes[d.ID] {
+		switch field {
+		case "place":
+			e.Place = value
+		case "port":
+			e.Port = value
+		case "remark":
+			e.Remark = value
+		default:
+			if e.Own == nil {
+				e.Own = map[string]string{}
+			}
+			e.Own[field] = value
+		}
+	}
+	switch {
+	case d.Access == device.Keyed || d.Access == device.Factory:
+		e.Custody = "the installer, on the job's keyring"
+	case d.Access == device.Sealed:
+		e.Custody = "nobody known"
+	}
+	if d.TLS != nil {
+		e.Weak = d.TLS.Weak
+	}
+	if s := d.AsLeft; s != nil {
+		e.Address, e.Mask = s.Address.String(), ground.Mask(s.Prefix).String()
+		if s.Gateway.IsValid() {
+			e.Gateway = s.Gateway.String()
+		}
+		if k := d.Stream; k != nil {
+			e.Stream = strings.TrimSpace(k.Codec + " " + k.Size())
+		}
+	}
+	if !d.Proved.IsZero() {
+		at := d.Proved.UTC().Truncate(time.Second)
+		e.Proved = &at
+	}
+	return e
+}
+
+// join tells whom each device works with, by tag, and lists the channels.
+func (r *Record) join(devices []device.Device) map[string][]string {
+	joined, byTag := map[string][]string{}, map[string]*device.Device{}
+	for i := range devices {
+		if devices[i].InJob == device.Taken {
+			byTag[devices[i].Tag] = &devices[i]
+		}
+	}
+	for i := range devices {
+		d := &devices[i]
+		if d.InJob != device.Taken {
+			continue
+		}
+		for _, k := range d.Links {
+			switch k.Kind {
+			case "channel":
+				c := Channel{Recorder: d.Tag, Number: k.Number, Camera: k.Peer, State: k.State}
+				if camera := byTag[k.Peer]; camera != nil {
+					c.Name, c.Address = camera.Name, addressOf(camera)
+				}
+				r.Channels = append(r.Channels, c)
+				joined[k.Peer] = append(joined[k.Peer], fmt.Sprintf("%s channel %d: %s", d.Tag, k.Number, k.State))
+			case "pair":
+				joined[d.Tag] = append(joined[d.Tag], fmt.Sprintf("pair with %s: %s", k.Peer, k.State))
+			default:
+				joined[d.Tag] = append(joined[d.Tag], fmt.Sprintf("reports to %s: %s", k.Peer, k.State))
+			}
+		}
+	}
+	return joined
+}
+
+func addressOf(d *device.Device) string {
+	if d.AsLeft == nil {
+		return ""
+	}
+	return d.AsLeft.Address.String()
+}
+
+// Taken reports whether a field's name is one of the record itself.
+func Taken(field string) bool {
+	return slices.Contains(csvHead, field) && field != "place" && field != "remark"
+}
+
+// Custody tells who holds the passwords, and of how many devices; never what they are.
+func (r *Record) Custody() (out []string) {
+	holds := map[string]int{}
+	for _, e := range r.Devices {
+		if e.Custody != "" {
+			holds[e.Custody]++
+		}
+	}
+	for _, who := range slices.Sorted(maps.Keys(holds)) {
+		out = append(out, fmt.Sprintf("Passwords of %s are held by %s.", text.Plural(holds[who], "device"), who))
+	}
+	return out
+}
+
+// Fields gives the names of the installer's own fields, sorted.
+func (r *Record) Fields() []string {
+	seen := map[string]bool{}
+	for _, e := range r.Devices {
+		for f := range e.Own {
+			seen[f] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(seen))
 }
 
 // open tells what is not finished about a device.
@@ -105,6 +255,7 @@ func open(d *device.Device) []string {
 
 var csvHead = []string{
 	"tag", "kind", "name", "make", "model", "serial", "mac", "firmware", "address", "mask", "gateway", "access", "found_at", "proved_at", "password", "encryption",
+	"place", "switch_port", "remark", "joined", "stream",
 }
 
 // CSV writes the table of devices (RFC 4180).
@@ -112,13 +263,18 @@ func (r Record) CSV() ([]byte, error) {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
 	w.UseCRLF = true
-	if err := w.Write(csvHead); err != nil {
+	fields := r.Fields()
+	if err := w.Write(append(slices.Clone(csvHead), fields...)); err != nil {
 		return nil, err
 	}
 	for _, e := range r.Devices {
 		row := []string{
 			e.Tag, string(e.Kind), e.Name, e.Make, e.Model, e.Serial, e.MAC.String(), e.Firmware,
 			e.Address, e.Mask, e.Gateway, string(e.Access), foundAt(e.AsFound), proved(e.Proved), passwordText(e), strings.Join(e.Weak, "; "),
+			e.Place, e.Port, e.Remark, strings.Join(e.Joined, "; "), e.Stream,
+		}
+		for _, f := range fields {
+			row = append(row, e.Own[f])
 		}
 		for i := range row {
 			row[i], _ = text.Inert(row[i])

@@ -18,6 +18,7 @@ const (
 	RegisterFile = "register.db"
 	KeyringFile  = "keyring.age"
 	HandoverDir  = "handover"
+	ViewsDir     = "views"
 )
 
 // ErrNoJob is wrapped when a folder holds no job.

@@ -1,0 +1,73 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"janustat/internal/reach"
+	"janustat/internal/views"
+	"janustat/internal/work"
+)
+
+func (a *App) viewsCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "views",
+		Short: "A still from every camera, on one sheet",
+		Long: `Fetches a still from every camera of the job by its password, and keeps it in views/, with
+a contact sheet (views.png, views.html) that has tag, name and time. Pictures that are
+black, frozen or the same as another camera's are told, and cameras that offer none.
+handover takes the stills into the record. Nothing is written to any device.`,
+		Example: "  janustat views --wire eth0",
+		Args:    noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.withJob(c.Context(), "views", func(d *work.Desk) error {
+				keys, err := a.keyring(c.Context(), d.Job, false)
+				if err != nil {
+					return err
+				}
+				return a.withNet(c.Context(), d, shortPatience, func(ctx context.Context, n *reach.Net) error {
+					shots, files, err := d.Views(ctx, n, keys)
+					if err != nil {
+						return err
+					}
+					return a.printViews(shots, files)
+				})
+			})
+		},
+	}
+}
+
+func (a *App) printViews(shots []views.Shot, files []string) error {
+	type row struct {
+		Tag  string `json:"tag"`
+		Name string `json:"name"`
+		Flaw string `json:"flaw,omitempty"`
+	}
+	rows := []row{}
+	var flawed []string
+	for _, s := range shots {
+		rows = append(rows, row{s.Tag, s.Name, s.Flaw})
+		if s.Flaw != "" {
+			flawed = append(flawed, s.Tag)
+		}
+	}
+	if a.json {
+		if err := a.emit(map[string]any{"views": rows, "files": orEmpty(files)}); err != nil {
+			return err
+		}
+	} else {
+		for _, r := range rows {
+			if r.Flaw != "" {
+				fmt.Fprintf(a.Out, "%s %s: %s\n", r.Tag, r.Name, a.paint(a.Out, badStyle, r.Flaw))
+			}
+		}
+		fmt.Fprintf(a.Out, "%s of %s; the sheet: %s\n", plural(len(shots)-len(flawed), "good picture"), plural(len(shots), "camera"), strings.Join(files[max(0, len(files)-2):], ", "))
+	}
+	if len(flawed) > 0 {
+		return needsError{}
+	}
+	return nil
+}

@@ -1,0 +1,58 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const seen = `
+site: Seen
+seed: 3
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: good, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A1, restart: 1s}
+  - {id: eye, model: oakhollow-eye, mac: "02:0a:c0:00:03:01", serial: B1, restart: 1s}
+  - {id: black, model: verrine-bullet, mac: "02:e4:41:00:02:01", serial: C1, restart: 1s, manners: [black still]}
+  - {id: frozen, model: tallow-cube, mac: "02:7a:11:00:04:01", serial: D1, restart: 1s, manners: [frozen still]}
+  - {id: none, model: verrine-dome, mac: "02:e4:42:00:01:05", serial: E1, restart: 1s, manners: [no still]}
+`
+
+// Every camera is looked through; what is wrong with a picture is told, and what a person
+// noted is in the record.
+func TestViewsAndNotes(t *testing.T) {
+	t.Parallel()
+	c := hire(t, seen, "--subnet", "10.61.8.0/23")
+	c.sheet("names: {A1: Quay}\n")
+	c.prepare()
+	c.must("commission", "--yes", "--quiet")
+	code, out, errs := c.run("", "views", "--quiet")
+	assert.Equal(t, ExitNeeds, code, errs)
+	assert.Contains(t, out, ": black\n")
+	assert.Contains(t, out, ": frozen: the same a moment later\n")
+	assert.Contains(t, out, ": none: it offers no still")
+	assert.Contains(t, out, "2 good pictures of 5 cameras")
+	for _, name := range []string{"views.png", "views.html", "C01.jpg"} {
+		_, err := os.Stat(filepath.Join(c.dir, "views", name))
+		require.NoError(t, err)
+	}
+	c.must("note", "A1", "place=ticket hall", "port=SW1/4", "Cable=blue")
+	assert.Contains(t, c.must("note", "A1"), "cable: blue")
+	c.must("note", "A1", "cable=")
+	assert.NotContains(t, c.must("note", "A1"), "cable")
+	for _, bad := range [][]string{{"A1", "place"}, {"A1", "mac=x"}, {"A1", "1x=y"}, {}} {
+		code, _, _ := c.run("", append([]string{"note"}, bad...)...)
+		assert.Equal(t, ExitUsage, code, bad)
+	}
+	c.must("prove", "--quiet")
+	c.must("handover")
+	csv, err := os.ReadFile(filepath.Join(c.dir, "handover", "register.csv"))
+	require.NoError(t, err)
+	assert.Contains(t, string(csv), "ticket hall,SW1/4")
+	page, err := os.ReadFile(filepath.Join(c.dir, "handover", "handover.html"))
+	require.NoError(t, err)
+	assert.Contains(t, string(page), "data:image/jpeg;base64,")
+}

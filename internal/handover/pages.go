@@ -1,0 +1,368 @@
+package handover
+
+import (
+	"bytes"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"codeberg.org/go-pdf/fpdf"
+
+	"janustat/core/device"
+	"janustat/core/ground"
+)
+
+// title begins a page with a heading.
+func (p *printer) title(words string) {
+	p.AddPage()
+	p.heading(words)
+}
+
+func (p *printer) heading(words string) {
+	p.SetTextColor(20, 30, 45)
+	p.SetFont(face, "B", 14)
+	p.CellFormat(0, 8, fit(p, words, p.room()), "", 1, "L", false, 0, "")
+	p.Ln(1)
+	p.SetFont(face, "", 10)
+}
+
+// result tells how the acceptance test went.
+func (r Record) result(p *printer) {
+	proved := 0
+	for _, e := range r.Devices {
+		if e.Proved != nil {
+			proved++
+		}
+	}
+	p.SetFont(face, "B", 12)
+	words := fmt.Sprintf("Accepted: %d of %d devices proved, every check held.", proved, len(r.Devices))
+	if proved < len(r.Devices) {
+		words = fmt.Sprintf("Not accepted yet: %d of %d devices proved.", proved, len(r.Devices))
+	}
+	p.CellFormat(0, 7, words, "", 1, "L", false, 0, "")
+	p.SetFont(face, "", 10)
+	for _, line := range r.Custody() {
+		p.CellFormat(0, lineStep, fit(p, line, p.room()), "", 1, "L", false, 0, "")
+	}
+	good := 0
+	for _, c := range r.Channels {
+		if c.State == "connected" {
+			good++
+		}
+	}
+	if len(r.Channels) > 0 {
+		p.CellFormat(0, lineStep, fmt.Sprintf("Recorder channels: %d, of which %d connected.", len(r.Channels), good), "", 1, "L", false, 0, "")
+	}
+}
+
+// use is what an address of the plan is for.
+type use int
+
+const (
+	free    use = iota
+	used        // by a device of the job
+	clear       // kept clear, or somebody else's
+	pool        // of a DHCP server
+	network     // the network's own addresses, and its gateway
+)
+
+// uses are how each is drawn: a fill, and a sign that tells it without colour.
+var uses = map[use]struct {
+	words   string
+	r, g, b int
+	sign    string
+}{
+	free:    {"free", 255, 255, 255, ""},
+	used:    {"a device of this record", 58, 110, 165, "•"},
+	clear:   {"kept clear, or in use by others", 214, 170, 90, "×"},
+	pool:    {"DHCP pool", 200, 215, 205, "~"},
+	network: {"network, broadcast, gateway", 120, 128, 138, "–"},
+}
+
+// mapWide is how many addresses stand in a row of the map, and maxMapped how many are drawn.
+const (
+	mapWide   = 32
+	maxMapped = 1024
+)
+
+// networkPage tells the network, and draws the address plan.
+func (r Record) networkPage(p *printer) {
+	g := r.Ground
+	if !g.Subnet.IsValid() {
+		return
+	}
+	p.title("Network")
+	row := func(what, value, from string) {
+		p.SetFont(face, "B", 10)
+		p.CellFormat(34, lineStep, what, "", 0, "L", false, 0, "")
+		p.SetFont(face, "", 10)
+		p.CellFormat(90, lineStep, fit(p, value, 88), "", 0, "L", false, 0, "")
+		p.CellFormat(0, lineStep, fit(p, from, p.room()-126), "", 1, "L", false, 0, "")
+	}
+	row("Subnet", fmt.Sprintf("%s, mask %s", g.Subnet, ground.Mask(g.Subnet.Bits())), g.SubnetFrom)
+	if g.Gateway.IsValid() {
+		row("Gateway", g.Gateway.String(), g.GatewayFrom)
+	}
+	if len(g.DNS) > 0 {
+		row("DNS", ground.List(g.DNS), g.DNSFrom)
+	}
+	if len(g.NTP) > 0 {
+		row("NTP", ground.List(g.NTP), g.NTPFrom)
+	}
+	p.Ln(2)
+	r.addressMap(p)
+}
+
+// useOf tells what an address is for.
+func (r Record) useOf(a netip.Addr, given map[string]bool) use {
+	g := r.Ground
+	switch {
+	case given[a.String()]:
+		return used
+	case a == g.Gateway, a == g.Subnet.Addr(), !g.Subnet.Contains(a.Next()):
+		return network
+	}
+	for _, s := range r.Spans {
+		if a.Compare(s.From) >= 0 && a.Compare(s.To) <= 0 {
+			if s.Pool {
+				return pool
+			}
+			return clear
+		}
+	}
+	return free
+}
+
+// addressMap draws every address of the subnet as a square, a row for each 32.
+func (r Record) addressMap(p *printer) {
+	given := map[string]bool{}
+	for _, e := range r.settled() {
+		given[e.Address] = true
+	}
+	total := 1 << (32 - r.Ground.Subnet.Bits())
+	shown := min(total, maxMapped)
+	rows := (shown + mapWide - 1) / mapWide
+	const label = 26.0
+	step := min((p.room()-label)/mapWide, (p.tall-footRoom-p.GetY()-14)/float64(rows), 7.5)
+	x0, y0 := margin+label, p.GetY()
+	p.SetDrawColor(190, 198, 208)
+	p.SetLineWidth(0.15)
+	a := r.Ground.Subnet.Masked().Addr()
+	for i := range shown {
+		x, y := x0+float64(i%mapWide)*step, y0+float64(i/mapWide)*step
+		if i%mapWide == 0 {
+			p.SetFont(face, "", min(7.5, step*2))
+			p.SetTextColor(70, 78, 90)
+			p.SetXY(margin, y)
+			p.CellFormat(label, step, a.String(), "", 0, "L", false, 0, "")
+		}
+		p.square(r.useOf(a, given), x, y, step)
+		a = a.Next()
+	}
+	p.SetXY(margin, y0+float64(rows)*step+2)
+	if shown < total {
+		p.SetFont(face, "", 8)
+		p.CellFormat(0, 4, fmt.Sprintf("The first %d of %d addresses.", shown, total), "", 1, "L", false, 0, "")
+	}
+	for _, u := range []use{used, clear, pool, network, free} {
+		y := p.GetY()
+		p.square(u, p.GetX()+1, y+0.5, 4)
+		p.SetFont(face, "", 9)
+		p.SetTextColor(20, 30, 45)
+		p.SetXY(p.GetX()+7, y)
+		p.CellFormat(p.GetStringWidth(uses[u].words)+6, 5, uses[u].words, "", 0, "L", false, 0, "")
+	}
+	p.Ln(6)
+}
+
+// square draws one address, with its sign. The pen stays where it was.
+func (p *printer) square(u use, x, y, side float64) {
+	atX, atY := p.GetXY()
+	k := uses[u]
+	p.SetFillColor(k.r, k.g, k.b)
+	p.Rect(x, y, side*0.92, side*0.92, "FD")
+	if k.sign != "" {
+		p.SetFont(face, "B", side*2.1)
+		p.SetTextColor(255, 255, 255)
+		if u == clear || u == pool {
+			p.SetTextColor(60, 50, 30)
+		}
+		p.SetXY(x, y)
+		p.CellFormat(side*0.92, side*0.92, k.sign, "", 0, "CM", false, 0, "")
+	}
+	p.SetXY(atX, atY)
+}
+
+// channelPage lists the channels of recorders.
+func (r Record) channelPage(p *printer) {
+	if len(r.Channels) == 0 {
+		return
+	}
+	p.title("Recorder channels")
+	columns := []struct {
+		head string
+		wide float64
+		of   func(Channel) string
+	}{
+		{"Recorder", 26, func(c Channel) string { return c.Recorder }},
+		{"Channel", 22, func(c Channel) string { return channelText(c.Number) }},
+		{"Camera", 22, func(c Channel) string { return c.Camera }},
+		{"Name", 90, func(c Channel) string { return c.Name }},
+		{"Address", 40, func(c Channel) string { return c.Address }},
+		{"State", 50, func(c Channel) string { return c.State }},
+	}
+	head := func() {
+		p.SetFont(face, "B", 9)
+		p.SetFillColor(224, 231, 240)
+		for _, c := range columns {
+			p.CellFormat(c.wide, lineStep+0.8, c.head, "", 0, "L", true, 0, "")
+		}
+		p.Ln(-1)
+		p.SetFont(face, "", 9)
+	}
+	head()
+	for _, k := range sortedChannels(r.Channels) {
+		if p.full(lineStep) {
+			p.AddPage()
+			head()
+		}
+		for _, c := range columns {
+			p.CellFormat(c.wide, lineStep, fit(p, c.of(k), c.wide-2), "B", 0, "L", false, 0, "")
+		}
+		p.Ln(-1)
+	}
+}
+
+func channelText(n int) string {
+	if n == 0 {
+		return "any"
+	}
+	return fmt.Sprint(n)
+}
+
+// Sizes of a device's card, in millimetres: three stand on a page.
+const (
+	cardTall = 55.0
+	cardStep = 4.6
+)
+
+// devicePages have a card for each device, by kind.
+func (r Record) devicePages(p *printer, stills map[string][]byte) error {
+	for _, kind := range device.Kinds {
+		first := true
+		for _, e := range r.Devices {
+			if e.Kind != kind {
+				continue
+			}
+			if first {
+				p.title(kindSheets[kind])
+			} else if p.full(cardTall) {
+				p.AddPage()
+			}
+			first = false
+			if err := p.card(e, stills[e.Tag]); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// card draws one device: what it is at the left, where it is in the middle, its picture at
+// the right.
+func (p *printer) card(e Entry, still []byte) error {
+	y := p.GetY()
+	p.SetDrawColor(205, 213, 224)
+	p.Line(margin, y, p.wide-margin, y)
+	p.SetTextColor(20, 30, 45)
+	p.SetFont(face, "B", 13)
+	p.SetXY(margin, y+1.5)
+	p.CellFormat(0, 6.5, fit(p, strings.TrimSpace(e.Tag+"  "+e.Name), p.room()), "", 1, "L", false, 0, "")
+	third := p.room() / 3
+	left := [][2]string{{"Place", e.Place}, {"Maker, model", strings.TrimSpace(e.Make + " " + e.Model)}, {"Serial", e.Serial}, {"MAC", e.MAC.String()}, {"Firmware", e.Firmware}, {"Remark", e.Remark}}
+	for _, f := range sortedKeys(e.Own) {
+		left = append(left, [2]string{f, e.Own[f]})
+	}
+	proved := "not proved"
+	if e.Proved != nil {
+		proved = e.Proved.Format("2006-01-02 15:04 UTC")
+	}
+	right := [][2]string{
+		{"Address", e.Address},
+		{"Mask", e.Mask},
+		{"Gateway", e.Gateway},
+		{"Found at", foundText(e)},
+		{"Switch port", e.Port},
+		{"Stream", e.Stream},
+		{"Password", e.Custody},
+		{"Proved", proved},
+	}
+	for i, j := range e.Joined { // a line each
+		right = append(right, [2]string{map[bool]string{true: "Joined", false: " "}[i == 0], j})
+	}
+	top := p.GetY()
+	p.facts(left, margin, top, third)
+	p.facts(right, margin+third, top, third)
+	if still != nil {
+		name := "still " + e.Tag
+		info := p.RegisterImageOptionsReader(name, fpdf.ImageOptions{ImageType: "JPEG"}, bytes.NewReader(still))
+		if p.Error() != nil {
+			return fmt.Errorf("picture of %s: %w", e.Tag, p.Error())
+		}
+		wide := third - 6
+		tall := wide * info.Height() / info.Width()
+		if most := cardTall - 12; tall > most {
+			wide, tall = wide*most/tall, most
+		}
+		p.ImageOptions(name, p.wide-margin-wide, top, wide, tall, false, fpdf.ImageOptions{ImageType: "JPEG"}, 0, "")
+	}
+	p.SetXY(margin, y+cardTall)
+	return nil
+}
+
+// facts writes names and values below each other; what is empty has no line.
+func (p *printer) facts(list [][2]string, x, y, wide float64) {
+	const name = 25.0
+	bottom := y + cardTall - 9 // what does not fit on a card is in the tables
+	for _, f := range list {
+		if f[1] == "" || y > bottom-cardStep {
+			continue
+		}
+		p.SetXY(x, y)
+		p.SetFont(face, "", 8)
+		p.SetTextColor(95, 105, 118)
+		p.CellFormat(name, cardStep, fit(p, f[0], name-1), "", 0, "L", false, 0, "")
+		p.SetFont(face, "", 9)
+		p.SetTextColor(20, 30, 45)
+		p.CellFormat(wide-name-2, cardStep, fit(p, f[1], wide-name-3), "", 0, "L", false, 0, "")
+		y += cardStep
+	}
+}
+
+func sortedKeys(m map[string]string) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// signPage has room for who hands over and who takes over.
+func (r Record) signPage(p *printer) {
+	p.title("Handed over")
+	p.SetFont(face, "", 10)
+	p.MultiCell(0, lineStep, fmt.Sprintf("The %d devices of this record, as of %s, were handed over with their documents. Passwords were handed over separately.", len(r.Devices), r.Made.Format("2006-01-02 15:04 UTC")), "", "L", false)
+	half := (p.room() - 20) / 2
+	for i, who := range []string{"Handed over by", "Taken over by"} {
+		x := margin + float64(i)*(half+20)
+		for j, what := range []string{"Name", "Company", "Date", "Signature"} {
+			y := 70 + float64(j)*24
+			p.SetDrawColor(80, 90, 104)
+			p.Line(x, y, x+half, y)
+			p.SetXY(x, y+1)
+			p.CellFormat(half, 5, who+": "+strings.ToLower(what), "", 0, "L", false, 0, "")
+		}
+	}
+}

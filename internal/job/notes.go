@@ -1,0 +1,80 @@
+package job
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"regexp"
+	"time"
+
+	"janustat/core/device"
+	"janustat/core/text"
+)
+
+// Notes is what a person knows of one device, by field.
+type Notes map[string]string
+
+// The fields that the documents know; others are kept as they are.
+const (
+	Place  = "place"
+	Port   = "port" // of the switch
+	Remark = "remark"
+)
+
+// fieldForm is that of a field's name.
+var fieldForm = regexp.MustCompile(`^[\pL][\pL\d _.-]{0,31}$`)
+
+// CheckField reports whether a name will do for a field.
+func CheckField(name string) error {
+	if !fieldForm.MatchString(name) {
+		return fmt.Errorf("%q is no name of a field: take a letter, then letters, digits, spaces and hyphens, 32 at most", name)
+	}
+	return nil
+}
+
+// Notes reads all notes, by the IDs of devices.
+func (r *Register) Notes(ctx context.Context) (map[int64]Notes, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT device_id, field, value FROM note ORDER BY device_id, field")
+	if err != nil {
+		return nil, fmt.Errorf("register: %w", err)
+	}
+	defer rows.Close()
+	out := map[int64]Notes{}
+	for rows.Next() {
+		var id int64
+		var field, value string
+		if err := rows.Scan(&id, &field, &value); err != nil {
+			return nil, fmt.Errorf("register: %w", err)
+		}
+		if out[id] == nil {
+			out[id] = Notes{}
+		}
+		out[id][field] = value
+	}
+	return out, rows.Err()
+}
+
+// SetNotes keeps notes of devices, by their IDs; an empty value takes a field away. All are
+// kept, or none.
+func (r *Register) SetNotes(ctx context.Context, notes map[int64]Notes) error {
+	return r.tx(ctx, func(tx *sql.Tx) error {
+		for id, fields := range notes {
+			for field, value := range fields {
+				value = text.Harmless(value, text.Long, nil)
+				var err error
+				if value == "" {
+					_, err = tx.ExecContext(ctx, "DELETE FROM note WHERE device_id=? AND field=?", id, field)
+				} else {
+					_, err = tx.ExecContext(ctx, "INSERT INTO note (device_id, field, value) VALUES (?,?,?) ON CONFLICT (device_id, field) DO UPDATE SET value=excluded.value", id, field, value)
+				}
+				if err != nil {
+					return err
+				}
+			}
+			if err := changeDevice(ctx, tx, id, func(d *device.Device) { d.Apply(device.Noted{At: time.Now()}) }); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}

@@ -1,0 +1,104 @@
+package onvif
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/icholy/digest"
+)
+
+// ErrNoStill means that a device offers no still picture.
+var ErrNoStill = errors.New("it offers no still")
+
+// maxStill bounds a picture, in bytes.
+const maxStill = 8 << 20
+
+// Still fetches a still picture, as JPEG, from where the media service says it is
+// (GetSnapshotUri, of the best profile), with HTTP Digest where that is asked for. Of the
+// address, port, path and query count: the device is asked where it is met.
+func (c *Client) Still(ctx context.Context) ([]byte, error) {
+	list, err := c.services(ctx)
+	if err != nil {
+		return nil, err
+	}
+	media, has := c.serviceIn(list, mediaNS, "trt")
+	if !has {
+		return nil, fmt.Errorf("%w: it has no media service", ErrNoStill)
+	}
+	token, err := c.bestProfile(ctx, media)
+	if err != nil {
+		return nil, err
+	}
+	var a struct{ MediaUri struct{ Uri string } } //nolint:revive // named by the standard
+	err = c.callOf(ctx, media, "GetSnapshotUri", "<trt:ProfileToken>"+escape(token)+"</trt:ProfileToken>", &a)
+	if unlessFault(err) == nil && err != nil {
+		return nil, ErrNoStill
+	}
+	if err != nil {
+		return nil, err
+	}
+	there, err := url.Parse(strings.TrimSpace(a.MediaUri.Uri))
+	if err != nil || there.Path == "" {
+		return nil, fmt.Errorf("%w: %q is no address", ErrNoStill, c.said(a.MediaUri.Uri))
+	}
+	at, err := c.at(a.MediaUri.Uri)
+	if err != nil {
+		return nil, err
+	}
+	return c.fetch(ctx, at)
+}
+
+func (c *Client) bestProfile(ctx context.Context, media service) (string, error) {
+	var profiles struct {
+		Profiles []struct {
+			Token   string      `xml:"token,attr"`
+			Encoder *encoderXML `xml:"VideoEncoderConfiguration"`
+		}
+	}
+	if err := c.callOf(ctx, media, "GetProfiles", "", &profiles); err != nil {
+		return "", err
+	}
+	token, best := "", StreamPlace{}
+	for _, p := range profiles.Profiles {
+		if p.Encoder != nil && (token == "" || best.better(*p.Encoder)) {
+			token = p.Token
+			best.take(c, *p.Encoder)
+		}
+	}
+	if token == "" {
+		return "", fmt.Errorf("%w: none of its profiles has video", ErrNoStill)
+	}
+	return token, nil
+}
+
+// fetch gets a picture.
+func (c *Client) fetch(ctx context.Context, at string) ([]byte, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, at, nil)
+	if err != nil {
+		return nil, err
+	}
+	by := c.client(&digest.Transport{Username: c.user, Password: c.pass.Reveal(), Transport: c.base, FindChallenge: strongest, Digest: respond(nonce(), c.server)})
+	res, err := by.Do(req)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNoReply, inner(err))
+	}
+	defer res.Body.Close()
+	data, err := io.ReadAll(io.LimitReader(res.Body, maxStill+1))
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("%w: %w", ErrNoReply, err)
+	case res.StatusCode != http.StatusOK:
+		return nil, fmt.Errorf("%w (HTTP status %d)", ErrNoStill, res.StatusCode)
+	case len(data) > maxStill:
+		return nil, fmt.Errorf("%w: it is larger than %d bytes", ErrNoStill, maxStill)
+	case !bytes.HasPrefix(data, []byte{0xff, 0xd8, 0xff}):
+		return nil, fmt.Errorf("%w: what it sends is no JPEG", ErrNoStill)
+	}
+	return data, nil
+}
