@@ -44,8 +44,9 @@ var inside = map[string][]string{
 	"internal/e2e/driver":      {},
 	"internal/job":             {"core/"},
 	"internal/handover":        {"core/"},
+	"internal/schedule":        {"core/"},
 	"internal/views":           {},
-	"internal/work":            {"core/", "internal/field", "internal/job", "internal/oui", "internal/reach", "internal/speak/", "internal/views", "internal/wire"},
+	"internal/work":            {"core/", "internal/field", "internal/job", "internal/oui", "internal/reach", "internal/schedule", "internal/speak/", "internal/views", "internal/wire"},
 	"internal/cli":             {"core/", "internal/"},
 	"cmd/janustat":             {"internal/cli"},
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -61,6 +62,7 @@ func TestNoCommandTellsAPassword(t *testing.T) {
 		{"", "channels"},
 		{"", "note C01 place=Hall"},
 		{"", "views"},
+		{"", "schedule " + planOf(t) + " --yes"},
 		{"", "channels --json"},
 		{"", "wink C01"},
 		{"", "wink I01"},
@@ -104,6 +106,13 @@ func TestNoCommandTellsAPassword(t *testing.T) {
 	}
 	walk((&App{}).root())
 	assert.Empty(t, missing, "commands that this test does not run")
+}
+
+// planOf writes a planner's list.
+func planOf(t *testing.T) string {
+	path := filepath.Join(t.TempDir(), "plan.csv")
+	require.NoError(t, os.WriteFile(path, []byte("serial,place\nA001,Hall\n"), 0o600))
+	return path
 }
 
 // commandOf is the path of the command that a command line is of.

@@ -56,3 +56,33 @@ func TestViewsAndNotes(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(page), "data:image/jpeg;base64,")
 }
+
+// A planner's list flows in: names into the sheet, whose comments stay, the rest into the
+// notes and from there into every document.
+func TestAScheduleFlowsIn(t *testing.T) {
+	t.Parallel()
+	c := hire(t, seen, "--subnet", "10.61.8.0/23")
+	c.sheet("names:   # by the planner\n  A1: Quay\n")
+	c.prepare()
+	plan := filepath.Join(t.TempDir(), "plan.csv")
+	require.NoError(t, os.WriteFile(plan, []byte("Serial;Name;Location;Switch;Port;Model;Lens\nA1;Other;Pole 3;SW1;4;Dome;4 mm\nD1;=Gate: \"east\";;;;;\nZ9;Nobody;;;;;\n"), 0o600))
+	code, out, errs := c.run("", "schedule", plan, "--yes")
+	assert.Equal(t, ExitNeeds, code, errs)
+	for _, want := range []string{"Headings: Serial as serial, Name as name, Location as place", "Kept as fields of their own: Model, Lens", "line 4 means no device: Nobody Z9", "2 rows taken in; 1 name written", "other names already, which stand: C"} {
+		assert.Contains(t, out, want)
+	}
+	sheet, err := os.ReadFile(filepath.Join(c.dir, "jobsheet.yaml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(sheet), "names:   # by the planner\n  02:7a:11:00:04:01: \"=Gate: \\\"east\\\"\"\n  A1: Quay\n")
+	notes := c.must("note", "A1")
+	for _, want := range []string{"place: Pole 3", "port: SW1/4", "planned model: Dome", "lens: 4 mm"} {
+		assert.Contains(t, notes, want)
+	}
+	c.must("commission", "--yes", "--quiet")
+	assert.Contains(t, c.must("list"), "D1")
+	c.must("handover")
+	csv, err := os.ReadFile(filepath.Join(c.dir, "handover", "register.csv"))
+	require.NoError(t, err)
+	assert.Contains(t, string(csv), `"'=Gate: ""east"""`)
+	assert.Contains(t, string(csv), "lens,planned model\r\n")
+}

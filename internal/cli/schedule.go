@@ -1,0 +1,112 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"janustat/internal/handover"
+	"janustat/internal/schedule"
+	"janustat/internal/work"
+)
+
+func (a *App) scheduleCommand() *cobra.Command {
+	var inOrder bool
+	c := &cobra.Command{
+		Use:   "schedule FILE",
+		Short: "Take the planner's list of devices in: names, places, switch ports, remarks",
+		Long: `Reads a planner's spreadsheet (.xlsx) or table (.csv), whose headings are understood by
+their meaning: tag, kind, name, place, MAC or its last digits, serial, recorder channel,
+switch, port, remarks. Any other column is kept as a field of its own. Rows meet devices
+of the register by MAC, serial, the end of the MAC, or tag; --in-order matches what is
+left of each kind as both stand. It shows how all was understood and asks first. Names go
+into the job sheet, where it has none; everything else into the notes. Nothing is sent.`,
+		Example: "  janustat schedule plan.xlsx\n  janustat schedule plan.csv --in-order --yes",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return usagef("schedule takes one file")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.withJob(c.Context(), "schedule", func(d *work.Desk) error {
+				l, err := schedule.Read(args[0])
+				if err != nil {
+					return usageError{err}
+				}
+				m := schedule.Meet(l, d.Devices, inOrder)
+				if !a.json {
+					a.printMatched(l, m)
+				}
+				if len(m.Matches) == 0 {
+					return needsError{"no row means a device of the register: survey first, or correct the list"}
+				}
+				if err := a.confirm(c.Context(), fmt.Sprintf("Take %s in?", plural(len(m.Matches), "row"))); err != nil {
+					return err
+				}
+				names, kept, err := d.Merge(c.Context(), m, handover.Taken)
+				if err != nil {
+					return err
+				}
+				return a.tellMerged(l, m, names, kept)
+			})
+		},
+	}
+	c.Flags().BoolVar(&inOrder, "in-order", false, "match what is left of each kind in the order of both")
+	return c
+}
+
+func (a *App) printMatched(l schedule.List, m schedule.Matched) {
+	var understood, own []string
+	for _, h := range l.Headings {
+		switch {
+		case h.Means != "":
+			understood = append(understood, fmt.Sprintf("%s as %s", h.Text, h.Means))
+		case h.Text != "":
+			own = append(own, h.Text)
+		}
+	}
+	fmt.Fprintln(a.Out, a.wrap(a.Out, 2, "Headings: "+strings.Join(understood, ", ")))
+	if len(own) > 0 {
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, "Kept as fields of their own: "+strings.Join(own, ", ")))
+	}
+	t := &listing{columns: []column{{"LINE", 0}, {"DEVICE", 0}, {"BY", 0}, {"NAME", 0}, {"PLACE", 0}, {"PORT", 0}}}
+	for _, x := range m.Matches {
+		f := x.Row.Fields
+		t.add(plain(fmt.Sprint(x.Row.Line)), plain(x.Device.Label()), plain(x.By), plain(f[schedule.Name]), plain(f[schedule.Place]), plain(strings.Trim(f[schedule.Switch]+"/"+f[schedule.Port], "/")))
+	}
+	a.write(a.Out, t)
+	for _, r := range m.Rows {
+		fmt.Fprintf(a.Out, "line %d means no device: %s\n", r.Line, strings.Join(strings.Fields(strings.Join([]string{r.Fields[schedule.Tag], r.Fields[schedule.Name], r.Fields[schedule.MAC], r.Fields[schedule.Serial]}, " ")), " "))
+	}
+	for _, d := range m.Devices {
+		fmt.Fprintf(a.Out, "%s stands in no row (%s, serial %s)\n", d.Label(), d.MAC, d.Serial)
+	}
+	for _, doubt := range m.Doubts {
+		fmt.Fprintln(a.Out, a.paint(a.Out, workStyle, doubt))
+	}
+}
+
+func (a *App) tellMerged(l schedule.List, m schedule.Matched, names int, kept []string) error {
+	if a.json {
+		type row struct {
+			Line   int    `json:"line"`
+			Device string `json:"device"`
+			By     string `json:"by"`
+		}
+		rows := []row{}
+		for _, x := range m.Matches {
+			rows = append(rows, row{x.Row.Line, x.Device.Label(), x.By})
+		}
+		return a.emit(map[string]any{"matched": rows, "rows_left": len(m.Rows), "devices_left": len(m.Devices), "doubts": orEmpty(m.Doubts), "names": names, "names_kept": orEmpty(kept)})
+	}
+	fmt.Fprintf(a.Out, "%s taken in; %s written into the job sheet\n", plural(len(m.Matches), "row"), plural(names, "name"))
+	if len(kept) > 0 {
+		fmt.Fprintf(a.Out, "The job sheet has other names already, which stand: %s\n", strings.Join(kept, " "))
+	}
+	if len(m.Rows)+len(m.Devices)+len(m.Doubts) > 0 {
+		return needsError{}
+	}
+	return nil
+}
