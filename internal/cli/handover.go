@@ -6,9 +6,11 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/internal/field"
@@ -18,7 +20,7 @@ import (
 )
 
 func (a *App) handoverCommand() *cobra.Command {
-	var paper, labels string
+	var paper, labels, since string
 	c := &cobra.Command{
 		Use:   "handover",
 		Short: "Write the record the client keeps",
@@ -35,20 +37,6 @@ password. The same state of a job gives the same bytes.`,
 				return err
 			}
 			defer j.Close()
-			device.Sort(devices)
-			// A record is worth having before everything is known of the ground.
-			g, err := field.Ground(c.Context(), j, devices)
-			if err != nil {
-				g = ground.Ground{}
-			}
-			progress, err := j.Register.Progress(c.Context())
-			if err != nil {
-				return err
-			}
-			inClear := map[int64]bool{}
-			for id, p := range progress {
-				inClear[id] = p.InClear
-			}
 			o, err := packOptions(paper, labels)
 			if err != nil {
 				return err
@@ -56,21 +44,18 @@ password. The same state of a job gives the same bytes.`,
 			if o.Stills, err = work.Stills(j); err != nil {
 				return err
 			}
-			f := handover.Facts{Site: j.Sheet.Name, Ground: g, InClear: inClear, Notes: map[int64]map[string]string{}}
-			if f.Spans, err = addressPlan(c.Context(), j, devices, g.Subnet); err != nil {
-				return err
-			}
-			notes, err := j.Register.Notes(c.Context())
+			r, err := recordOf(c.Context(), j, devices)
 			if err != nil {
 				return err
 			}
-			for id, n := range notes {
-				f.Notes[id] = n
-			}
-			r := handover.New(f, devices)
-			r.Open = append(r.Open, passedBy(devices, g.Subnet)...)
+			r.Open = append(r.Open, passedBy(devices, r.Ground.Subnet)...)
 			if len(r.Devices) == 0 {
 				return usagef("no device is taken, so there is nothing to hand over")
+			}
+			if since != "" {
+				if o.Changes, err = changesSince(c.Context(), j, devices, since); err != nil {
+					return err
+				}
 			}
 			files, err := writePack(j, r, o)
 			if err != nil {
@@ -83,6 +68,9 @@ password. The same state of a job gives the same bytes.`,
 				fmt.Fprintf(a.Out, "wrote %s\n", f)
 			}
 			fmt.Fprintf(a.Out, "%s on record\n", plural(len(r.Devices), "device"))
+			if since != "" {
+				fmt.Fprintf(a.Out, "%s since %s\n", plural(len(o.Changes), "change"), since)
+			}
 			for _, o := range r.Open {
 				fmt.Fprintf(a.Out, "still open: %s\n", o)
 			}
@@ -90,6 +78,7 @@ password. The same state of a job gives the same bytes.`,
 		},
 	}
 	c.Flags().StringVar(&paper, "paper", "a4", "what it is printed on: a4 or letter")
+	c.Flags().StringVar(&since, "since", "", "with changes.csv, of what was done since this `DATE` (2026-11-01)")
 	c.Flags().StringVar(&labels, "labels", "24", "stickers on a sheet: 24, 21 or 40 on A4, 30 on Letter")
 	return c
 }
@@ -110,6 +99,56 @@ func packOptions(paper, labels string) (handover.Options, error) {
 	}
 	o.Sheet = handover.LabelSheets[at]
 	return o, nil
+}
+
+// changesSince tells what was done to the devices of the job since a day.
+func changesSince(ctx context.Context, j *job.Job, devices []device.Device, day string) ([]handover.Change, error) {
+	from, err := time.ParseInLocation(time.DateOnly, day, time.Local)
+	if err != nil {
+		return nil, usagef("--since %q: write it as 2026-11-01", day)
+	}
+	out := []handover.Change{}
+	for _, d := range device.OfJob(devices) {
+		history, err := j.Register.History(ctx, d.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range history {
+			if e.Outcome == string(commission.OutcomeDone) && !e.Begun.Before(from) {
+				out = append(out, handover.Change{Tag: d.Tag, Name: d.Name, At: e.Begun, What: commission.Told(commission.Step(e.Step), e.Intent)})
+			}
+		}
+	}
+	return out, nil
+}
+
+// recordOf makes the record of a job as it stands.
+func recordOf(ctx context.Context, j *job.Job, devices []device.Device) (handover.Record, error) {
+	device.Sort(devices)
+	// A record is worth having before everything is known of the ground.
+	g, err := field.Ground(ctx, j, devices)
+	if err != nil {
+		g = ground.Ground{}
+	}
+	progress, err := j.Register.Progress(ctx)
+	if err != nil {
+		return handover.Record{}, err
+	}
+	f := handover.Facts{Site: j.Sheet.Name, Ground: g, InClear: map[int64]bool{}, Notes: map[int64]map[string]string{}}
+	for id, p := range progress {
+		f.InClear[id] = p.InClear
+	}
+	if f.Spans, err = addressPlan(ctx, j, devices, g.Subnet); err != nil {
+		return handover.Record{}, err
+	}
+	notes, err := j.Register.Notes(ctx)
+	if err != nil {
+		return handover.Record{}, err
+	}
+	for id, n := range notes {
+		f.Notes[id] = n
+	}
+	return handover.New(f, devices), nil
 }
 
 // addressPlan is what the site's addresses are for beside the devices of the job.

@@ -69,6 +69,7 @@ func TestNoCommandTellsAPassword(t *testing.T) {
 		{"", "prove --json"},
 		{"", "prove"},
 		{"", "handover"},
+		{"", "compare " + c.dir + " " + c.dir},
 		{"", "list --all --json"},
 		{"", "show R01 --json"},
 		{"", "show R01"},

@@ -86,3 +86,39 @@ func TestAScheduleFlowsIn(t *testing.T) {
 	assert.Contains(t, string(csv), `"'=Gate: ""east"""`)
 	assert.Contains(t, string(csv), "lens,planned model\r\n")
 }
+
+// A service visit begins from the pack of an earlier job, and tells what changed since.
+func TestAServiceVisitBeginsFromAPack(t *testing.T) {
+	t.Parallel()
+	c := hire(t, seen, "--subnet", "10.61.8.0/23")
+	c.sheet("names: {A1: Quay}\n")
+	c.prepare()
+	c.must("commission", "--yes", "--quiet")
+	c.must("note", "A1", "place=Hall")
+	assert.Contains(t, c.must("handover", "--since", "2026-01-01"), " since 2026-01-01")
+	done, err := os.ReadFile(filepath.Join(c.dir, "handover", "changes.csv"))
+	require.NoError(t, err)
+	assert.Contains(t, string(done), "was moved to 10.61.8.")
+	code, _, errs := c.run("", "handover", "--since", "yesterday")
+	assert.Contains(t, errs, "2026-11-01")
+	assert.Equal(t, ExitUsage, code)
+	first := c.dir
+	c.dir = filepath.Join(filepath.Dir(first), "service")
+	c.must("begin", c.dir, "--from", filepath.Join(first, "handover"))
+	assert.Contains(t, c.must("list"), "A1")
+	assert.Contains(t, c.must("note", "A1"), "place: Hall")
+	sheet, err := os.ReadFile(filepath.Join(c.dir, "jobsheet.yaml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(sheet), "  subnet: 10.61.8.0/23\n")
+	assert.Contains(t, string(sheet), "  02:e4:42:00:01:01: Quay\n")
+	c.must("survey", "--quiet")
+	assert.NotContains(t, c.must("list"), "fresh")
+	assert.Contains(t, c.must("compare", filepath.Join(first, "handover"), first), "Nothing is otherwise.")
+	c.dir = first
+	c.must("note", "A1", "place=Stair")
+	out := c.must("compare", filepath.Join(first, "handover"), first)
+	assert.Regexp(t, `C\d+ +place +Hall +Stair`, out)
+	code, _, errs = c.run("", "begin", filepath.Join(filepath.Dir(first), "third"), "--from", filepath.Join(first, "jobsheet.yaml"))
+	assert.Equal(t, ExitUsage, code)
+	assert.Contains(t, errs, "it is no record of a handover")
+}

@@ -37,6 +37,32 @@ type Options struct {
 	Sheet LabelSheet
 	// Stills are pictures of cameras, as JPEG, by tag; they may be left out.
 	Stills map[string][]byte
+	// Changes are what was done since a moment, for a service visit; nil is not asked for.
+	Changes []Change
+}
+
+// Change is one thing that was done to a device.
+type Change struct {
+	Tag, Name string
+	At        time.Time
+	What      string
+}
+
+// changes is the table of what was done.
+func changes(list []Change) ([]byte, error) {
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	w.UseCRLF = true
+	rows := [][]string{{"tag", "name", "at", "what"}}
+	for _, c := range list {
+		row := []string{c.Tag, c.Name, c.At.UTC().Format(time.RFC3339), c.What}
+		for i := range row {
+			row[i], _ = text.Inert(row[i])
+		}
+		rows = append(rows, row)
+	}
+	err := w.WriteAll(rows)
+	return b.Bytes(), err
 }
 
 // Document is one file of the pack.
@@ -69,6 +95,13 @@ func (r Record) Pack(o Options) ([]Document, error) {
 			return nil, fmt.Errorf("%s: %w", d.name, err)
 		}
 		out = append(out, Document{d.name, data})
+	}
+	if o.Changes != nil {
+		data, err := changes(o.Changes)
+		if err != nil {
+			return nil, fmt.Errorf("changes.csv: %w", err)
+		}
+		out = append(out, Document{"changes.csv", data})
 	}
 	manifest, err := r.manifest(out)
 	return append(out, Document{"manifest.json", manifest}), err

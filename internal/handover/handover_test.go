@@ -10,6 +10,8 @@ import (
 	"image"
 	"image/jpeg"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -233,4 +235,65 @@ func BenchmarkPack(b *testing.B) {
 			}
 		})
 	}
+}
+
+// What was written is read back: all of it from JSON, the devices from the others; and a
+// record that is the same has no differences.
+func TestARecordIsReadBack(t *testing.T) {
+	r := record(1)
+	docs, err := r.Pack(options)
+	require.NoError(t, err)
+	dir := t.TempDir()
+	for _, d := range docs {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, d.Name), d.Data, 0o600))
+	}
+	for _, name := range []string{"", "register.json", "register.csv", "register.xlsx"} {
+		got, err := Read(filepath.Join(dir, name))
+		require.NoError(t, err, name)
+		require.Len(t, got.Devices, 3, name)
+		at := slices.IndexFunc(got.Devices, func(e Entry) bool { return e.Tag == "C01" })
+		e := got.Devices[at]
+		assert.Equal(t, "=HYPERLINK(\"x\")", e.Name, name)
+		assert.Equal(t, "@blue", e.Own["cable"], name)
+		assert.Equal(t, "Hall", e.Place, name)
+		d := e.Device(made)
+		assert.Equal(t, netip.MustParseAddr("10.61.8.42"), d.Allotted.Address, name)
+		assert.Equal(t, 23, d.Allotted.Prefix, name)
+		assert.Equal(t, device.Sealed, d.Access, name)
+	}
+	same, err := Read(dir)
+	require.NoError(t, err)
+	assert.Empty(t, Compare(r, same))
+	for name, text := range map[string]string{"x.json": "{}", "y.csv": "a,b\n", "z.txt": "x", "w.xlsx": "PK"} {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		_, err := Read(path)
+		require.ErrorIs(t, err, ErrNoRecord, name)
+	}
+}
+
+func TestCompare(t *testing.T) {
+	of := func(tag string, last byte, name string) Entry {
+		return Entry{Tag: tag, MAC: device.MAC{2, 0, 0, 0, 0, last}, Name: name}
+	}
+	a := Record{Devices: []Entry{of("C01", 1, "Quay"), of("C02", 2, "Ramp"), of("C03", 3, "Gone"), of("C05", 5, "Hall")}}
+	b := Record{Devices: []Entry{of("C01", 1, "Quay east"), of("C02", 9, "Ramp"), of("C04", 4, "New"), of("C06", 5, "Hall")}}
+	assert.Equal(t, []Difference{
+		{"C01", "name", "Quay", "Quay east"},
+		{"C02", "replaced", "02:00:00:00:00:02", "02:00:00:00:00:09"},
+		{Tag: "C04", What: "new", To: "02:00:00:00:00:04"},
+		{"C06", "tag", "C05", "C06"},
+		{Tag: "C03", What: "gone", From: "02:00:00:00:00:03"},
+	}, Compare(a, b))
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte("tag,mac,address,mask\nC01,02:00:00:00:00:01,10.0.0.1,255.0.0.0\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if r, err := fromCSV(data); err == nil {
+			for _, e := range r.Devices {
+				e.Device(made)
+			}
+		}
+	})
 }

@@ -1,0 +1,276 @@
+package handover
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/xuri/excelize/v2"
+
+	"janustat/core/device"
+	"janustat/core/ground"
+	"janustat/core/text"
+)
+
+// ErrNoRecord is wrapped by what cannot be read as a record.
+var ErrNoRecord = errors.New("it is no record of a handover")
+
+// maxRecord bounds a record that is read, in bytes.
+const maxRecord = 256 << 20
+
+// Read reads the record of an earlier pack: register.json, register.csv or register.xlsx, or
+// the folder that they are in. The JSON holds all; the others the devices alone.
+func Read(path string) (Record, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return Record{}, err
+	}
+	if info.IsDir() {
+		for _, name := range []string{"register.json", filepath.Join("handover", "register.json")} {
+			if _, err := os.Stat(filepath.Join(path, name)); err == nil {
+				return Read(filepath.Join(path, name))
+			}
+		}
+		return Record{}, fmt.Errorf("%s: %w: there is no register.json in it", path, ErrNoRecord)
+	}
+	if info.Size() > maxRecord {
+		return Record{}, fmt.Errorf("%s: %w: it is too long", path, ErrNoRecord)
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return Record{}, err
+	}
+	var r Record
+	switch strings.ToLower(filepath.Ext(path)) {
+	case ".json":
+		err = json.Unmarshal(data, &r)
+	case ".csv":
+		r, err = fromCSV(data)
+	case ".xlsx":
+		r, err = fromXLSX(data)
+	default:
+		err = errors.New("a .json, .csv or .xlsx is wanted")
+	}
+	if err == nil && len(r.Devices) == 0 {
+		err = errors.New("there are no devices in it")
+	}
+	if err != nil {
+		return r, fmt.Errorf("%s: %w: %w", path, ErrNoRecord, err)
+	}
+	r.harmless()
+	return r, nil
+}
+
+// harmless makes what comes from a file fit to be kept and shown.
+func (r *Record) harmless() {
+	r.Site = text.Harmless(r.Site, maxTitle, nil)
+	for i := range r.Devices {
+		text.Each(&r.Devices[i], func(s string) string { return text.Harmless(s, text.Long, nil) })
+	}
+}
+
+func fromCSV(data []byte) (Record, error) {
+	var r Record
+	rows := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))))
+	rows.FieldsPerRecord = -1
+	head, err := rows.Read()
+	if err != nil {
+		return r, err
+	}
+	for {
+		row, err := rows.Read()
+		if errors.Is(err, io.EOF) {
+			return r, nil
+		}
+		if err != nil {
+			return r, err
+		}
+		if e, ok := entryOf(head, row, ""); ok {
+			r.Devices = append(r.Devices, e)
+		}
+	}
+}
+
+func fromXLSX(data []byte) (Record, error) {
+	var r Record
+	f, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{UnzipSizeLimit: maxRecord, UnzipXMLSizeLimit: maxRecord / 4})
+	if err != nil {
+		return r, err
+	}
+	defer f.Close()
+	for _, kind := range device.Kinds {
+		rows, err := f.GetRows(kindSheets[kind])
+		if err != nil || len(rows) == 0 {
+			continue // a kind that the site has none of
+		}
+		for _, row := range rows[1:] {
+			if e, ok := entryOf(rows[0], row, kind); ok {
+				r.Devices = append(r.Devices, e)
+			}
+		}
+	}
+	return r, nil
+}
+
+// entryOf reads a row, by its headings: those of register.csv, or of the workbook.
+func entryOf(head, row []string, kind device.Kind) (Entry, bool) {
+	e := Entry{Kind: kind, Own: map[string]string{}}
+	for i, h := range head {
+		if i >= len(row) || row[i] == "" {
+			continue
+		}
+		value := strings.TrimPrefix(row[i], "'") // which kept it from being a formula
+		switch strings.ToLower(h) {
+		case "tag":
+			e.Tag = value
+		case "kind":
+			e.Kind = device.Kind(value)
+		case "name":
+			e.Name = value
+		case "make", "maker":
+			e.Make = value
+		case "model":
+			e.Model = value
+		case "serial":
+			e.Serial = value
+		case "mac":
+			e.MAC, _ = device.ParseMAC(value) // one that is none is not known
+		case "firmware":
+			e.Firmware = value
+		case "address":
+			e.Address = value
+		case "mask":
+			e.Mask = value
+		case "gateway":
+			e.Gateway = value
+		case "place":
+			e.Place = value
+		case "switch_port", "switch port":
+			e.Port = value
+		case "remark":
+			e.Remark = value
+		case "access", "found_at", "found at", "proved_at", "proved", "password", "password held by", "encryption", "joined", "stream":
+		default:
+			e.Own[strings.ToLower(h)] = value
+		}
+	}
+	return e, e.Tag != "" || !e.MAC.IsZero()
+}
+
+// Difference is what one record has otherwise than an earlier one.
+type Difference struct {
+	Tag  string `json:"tag"`
+	What string `json:"what"` // new, gone, or the field that differs
+	From string `json:"from,omitempty"`
+	To   string `json:"to,omitempty"`
+}
+
+// Compare tells what is otherwise in a later record, device by device: they are told by MAC,
+// and those without one by tag. A replaced device keeps its tag, and is told as such.
+func Compare(earlier, later Record) (out []Difference) {
+	was := map[string]Entry{}
+	byTag := map[string]Entry{}
+	for _, e := range earlier.Devices {
+		was[e.id()], byTag[e.Tag] = e, e
+	}
+	seen := map[string]bool{}
+	for _, e := range later.Devices {
+		old, ok := was[e.id()]
+		if !ok {
+			if replaced, same := byTag[e.Tag]; same && e.Tag != "" {
+				out = append(out, Difference{e.Tag, "replaced", replaced.MAC.String(), e.MAC.String()})
+				old, ok = replaced, true
+			}
+		}
+		if !ok {
+			out = append(out, Difference{Tag: e.Tag, What: "new", To: e.MAC.String()})
+			continue
+		}
+		seen[old.id()] = true
+		out = append(out, differences(old, e)...)
+	}
+	for _, e := range earlier.Devices {
+		if !seen[e.id()] {
+			out = append(out, Difference{Tag: e.Tag, What: "gone", From: e.MAC.String()})
+		}
+	}
+	return out
+}
+
+func (e Entry) id() string {
+	if e.MAC.IsZero() {
+		return "tag " + e.Tag
+	}
+	return e.MAC.String()
+}
+
+func differences(a, b Entry) (out []Difference) {
+	yes := func(t *time.Time) string {
+		if t == nil {
+			return "no"
+		}
+		return "yes"
+	}
+	for _, x := range []struct{ what, from, to string }{
+		{"tag", a.Tag, b.Tag},
+		{"name", a.Name, b.Name},
+		{"place", a.Place, b.Place},
+		{"model", a.Make + " " + a.Model, b.Make + " " + b.Model},
+		{"serial", a.Serial, b.Serial},
+		{"firmware", a.Firmware, b.Firmware},
+		{"address", a.Address, b.Address},
+		{"mask", a.Mask, b.Mask},
+		{"gateway", a.Gateway, b.Gateway},
+		{"switch port", a.Port, b.Port},
+		{"remark", a.Remark, b.Remark},
+		{"joined", strings.Join(a.Joined, "; "), strings.Join(b.Joined, "; ")},
+		{"proved", yes(a.Proved), yes(b.Proved)},
+	} {
+		if x.from != x.to {
+			out = append(out, Difference{b.Tag, x.what, x.from, x.to})
+		}
+	}
+	return out
+}
+
+// Device gives an entry as a device of a new job: in it, with the address it had, and with
+// no key on that job's keyring.
+func (e Entry) Device(now time.Time) device.Device {
+	d := device.Device{
+		Tag: e.Tag, MAC: e.MAC, FirstSeen: now,
+		Facts: device.Facts{Kind: e.Kind, Make: e.Make, Model: e.Model, Serial: e.Serial, Firmware: e.Firmware, Name: e.Name, Access: device.Sealed, Indoor: strings.HasPrefix(e.Tag, "I")},
+	}
+	d.Apply(device.Chosen{At: now, Choice: device.Taken})
+	if s, ok := e.settings(); ok {
+		d.Apply(device.Allotment{At: now, Settings: s, Why: "as in the record it began from"})
+	}
+	return d
+}
+
+// settings gives the address that an entry has, false without a whole one.
+func (e Entry) settings() (s device.Settings, ok bool) {
+	if e.AsLeft != nil && e.AsLeft.Address.Is4() && e.AsLeft.Prefix > 0 {
+		return device.Settings{Address: e.AsLeft.Address, Prefix: e.AsLeft.Prefix, Gateway: e.AsLeft.Gateway, DHCP: e.AsLeft.DHCP}, true
+	}
+	subnet, err := ground.ParseSubnet(e.Address + "/" + e.Mask)
+	if err != nil {
+		return s, false
+	}
+	s.Prefix = subnet.Bits()
+	if err := s.Address.UnmarshalText([]byte(e.Address)); err != nil || !s.Address.Is4() {
+		return s, false
+	}
+	if e.Gateway != "" {
+		if err := s.Gateway.UnmarshalText([]byte(e.Gateway)); err != nil {
+			return s, false
+		}
+	}
+	return s, true
+}
