@@ -2,13 +2,16 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
+	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh"
 
 	"janustat/core/commission"
 	"janustat/core/device"
@@ -20,7 +23,8 @@ import (
 )
 
 func (a *App) handoverCommand() *cobra.Command {
-	var paper, labels, since string
+	var paper, labels, since, sign string
+	var to []string
 	c := &cobra.Command{
 		Use:   "handover",
 		Short: "Write the record the client keeps",
@@ -57,9 +61,26 @@ password. The same state of a job gives the same bytes.`,
 					return err
 				}
 			}
-			files, err := writePack(j, r, o)
+			var signer ssh.Signer
+			if sign != "" {
+				if signer, err = a.signingKey(c.Context(), sign); err != nil {
+					return err
+				}
+			}
+			files, err := writePack(j, r, o, signer)
 			if err != nil {
 				return err
+			}
+			if len(to) > 0 {
+				keys, err := a.keyring(c.Context(), j, false)
+				if err != nil {
+					return err
+				}
+				file := j.Path(job.HandoverDir, "passwords.age")
+				if _, err := a.seal(c.Context(), j, devices, keys, to, file); err != nil {
+					return err
+				}
+				files = append(files, file)
 			}
 			if a.json {
 				return a.emit(map[string]any{"files": files, "devices": len(r.Devices), "still_open": r.Open})
@@ -79,6 +100,8 @@ password. The same state of a job gives the same bytes.`,
 	}
 	c.Flags().StringVar(&paper, "paper", "a4", "what it is printed on: a4 or letter")
 	c.Flags().StringVar(&since, "since", "", "with changes.csv, of what was done since this `DATE` (2026-11-01)")
+	c.Flags().StringVar(&sign, "sign", "", "sign the manifest with your own SSH key, in this `FILE`")
+	c.Flags().StringSliceVar(&to, "passwords-to", nil, "with passwords.age, encrypted to this public `KEY`, age1…")
 	c.Flags().StringVar(&labels, "labels", "24", "stickers on a sheet: 24, 21 or 40 on A4, 30 on Letter")
 	return c
 }
@@ -148,7 +171,28 @@ func recordOf(ctx context.Context, j *job.Job, devices []device.Device) (handove
 	for id, n := range notes {
 		f.Notes[id] = n
 	}
-	return handover.New(f, devices), nil
+	r := handover.New(f, devices)
+	last, err := j.Register.LastSurvey(ctx)
+	if err != nil {
+		return r, err
+	}
+	r.Open = append(r.Open, notMet(devices, g.Subnet, last.At)...)
+	return r, nil
+}
+
+// notMet tells what of the site is not in the record as it should be: devices of the job
+// that the last survey did not meet, and protected ones that nobody decided about.
+func notMet(devices []device.Device, site netip.Prefix, last time.Time) (out []string) {
+	for i := range devices {
+		d := &devices[i]
+		switch {
+		case d.InJob == device.Taken && d.SeenAt.Before(last) && d.OpenedAt.Before(last):
+			out = append(out, fmt.Sprintf("%s did not answer the last survey", d.Tag))
+		case d.InJob == device.Undecided && d.Access == device.Sealed && !d.NotOurs && site.Contains(d.Address()) && d.Kind != device.Recorder && d.Kind != device.Panel:
+			out = append(out, fmt.Sprintf("%s %s at %s (%s) is protected, and no part of the job", d.Kind, strings.TrimSpace(d.Make+" "+d.Model), d.Address(), d.MAC))
+		}
+	}
+	return out
 }
 
 // addressPlan is what the site's addresses are for beside the devices of the job.
@@ -178,13 +222,41 @@ func addressPlan(ctx context.Context, j *job.Job, devices []device.Device, site 
 	return out, nil
 }
 
-func writePack(j *job.Job, r handover.Record, o handover.Options) ([]string, error) {
+// signingKey reads a person's own SSH key; its passphrase is asked for where it has one.
+func (a *App) signingKey(ctx context.Context, file string) (ssh.Signer, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	key, err := ssh.ParsePrivateKey(data)
+	var missing *ssh.PassphraseMissingError
+	if errors.As(err, &missing) {
+		phrase, perr := a.secretLine(ctx, "passphrase of "+file)
+		if perr != nil {
+			return nil, perr
+		}
+		key, err = ssh.ParsePrivateKeyWithPassphrase(data, []byte(phrase))
+	}
+	if err != nil {
+		return nil, usagef("--sign %s: %w", file, err)
+	}
+	return key, nil
+}
+
+func writePack(j *job.Job, r handover.Record, o handover.Options, signer ssh.Signer) ([]string, error) {
 	if err := job.OwnDir(j.Path(job.HandoverDir)); err != nil {
 		return nil, fmt.Errorf("handover: %w", err)
 	}
 	docs, err := r.Pack(o)
 	if err != nil {
 		return nil, err
+	}
+	if signer != nil {
+		sig, err := handover.Sign(docs[len(docs)-1].Data, signer)
+		if err != nil {
+			return nil, err
+		}
+		docs = append(docs, handover.Document{Name: "manifest.json.sig", Data: sig})
 	}
 	var files []string
 	for _, d := range docs {

@@ -1,10 +1,15 @@
 package cli
 
 import (
+	"bytes"
+	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
+	"filippo.io/age"
+	"filippo.io/age/armor"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -99,6 +104,16 @@ func TestAServiceVisitBeginsFromAPack(t *testing.T) {
 	done, err := os.ReadFile(filepath.Join(c.dir, "handover", "changes.csv"))
 	require.NoError(t, err)
 	assert.Contains(t, string(done), "was moved to 10.61.8.")
+	client, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	c.must("handover", "--passwords-to", client.Recipient().String())
+	sealed, err := os.ReadFile(filepath.Join(c.dir, "handover", "passwords.age"))
+	require.NoError(t, err)
+	plain, err := age.Decrypt(armor.NewReader(bytes.NewReader(sealed)), client)
+	require.NoError(t, err)
+	table, err := io.ReadAll(plain)
+	require.NoError(t, err)
+	assert.Contains(t, string(table), strings.TrimSpace(c.must("key", "show", "A1")))
 	code, _, errs := c.run("", "handover", "--since", "yesterday")
 	assert.Contains(t, errs, "2026-11-01")
 	assert.Equal(t, ExitUsage, code)

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -25,7 +26,7 @@ jsonschema.Draft202012Validator(schema, format_checker=jsonschema.FormatChecker(
 // lead to the devices, the record fits its schema.
 func TestThePackIsReadByOthers(t *testing.T) {
 	t.Parallel()
-	needPrograms(t, "qpdf", "zbarimg", "pdftoppm", "python3")
+	needPrograms(t, "qpdf", "zbarimg", "pdftoppm", "python3", "ssh-keygen")
 	program := driver.Built(t)
 	dir := filepath.Join(t.TempDir(), "demo")
 	out, err := exec.Command(program, "demo", dir, "--quiet").CombinedOutput()
@@ -50,4 +51,22 @@ func TestThePackIsReadByOthers(t *testing.T) {
 	require.NoError(t, os.WriteFile(script, []byte(validate), 0o600))
 	out, err = exec.Command("python3", script, schema, filepath.Join(pack, "register.json")).CombinedOutput()
 	assert.NoError(t, err, "%s", out)
+
+	// A signature with the installer's own key is one that ssh-keygen knows, and no other's.
+	for _, kind := range []string{"ed25519", "rsa"} {
+		key := filepath.Join(t.TempDir(), "key")
+		out, err = exec.Command("ssh-keygen", "-q", "-t", kind, "-N", "", "-f", key).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		out, err = exec.Command(program, "handover", "--job", dir, "--sign", key).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		manifest, err := os.ReadFile(filepath.Join(pack, "manifest.json"))
+		require.NoError(t, err)
+		proves := func(what []byte) error {
+			c := exec.Command("ssh-keygen", "-Y", "check-novalidate", "-n", "janustat-handover", "-s", filepath.Join(pack, "manifest.json.sig"))
+			c.Stdin = bytes.NewReader(what)
+			return c.Run()
+		}
+		assert.NoError(t, proves(manifest), kind)
+		assert.Error(t, proves(append(manifest, ' ')), kind)
+	}
 }

@@ -29,6 +29,7 @@ func (r Record) HTML(o Options) ([]byte, error) {
 		Kind    device.Kind
 		Devices []Entry
 		Has     map[string]bool // columns that are not empty
+		Fields  []string        // of the installer's own
 	}
 	var groups []group
 	for _, k := range device.Kinds {
@@ -41,6 +42,7 @@ func (r Record) HTML(o Options) ([]byte, error) {
 				}
 			}
 		}
+		g.Fields = (&Record{Devices: g.Devices}).Fields()
 		if len(g.Devices) > 0 {
 			groups = append(groups, g)
 		}
@@ -57,7 +59,7 @@ func (r Record) HTML(o Options) ([]byte, error) {
 	}
 	var b bytes.Buffer
 	err := pageTemplate.Execute(&b, map[string]any{
-		"R": r, "Groups": groups, "Stills": stills, "Proved": proved, "Fields": r.Fields(), "Channels": sortedChannels(r.Channels), "Found": foundText, "Custody": r.Custody(),
+		"R": r, "Groups": groups, "Stills": stills, "Proved": proved, "Channels": sortedChannels(r.Channels), "Found": foundText, "Custody": r.Custody(),
 	})
 	if err != nil {
 		return nil, fmt.Errorf("page: %w", err)
