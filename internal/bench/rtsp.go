@@ -190,7 +190,8 @@ func (v *viewer) play() {
 	defer v.c.Close()
 	seq, ssrc := uint16(0), uint32(0x51)
 	for stamp := uint32(0); ; stamp += 90000 * uint32(stillEvery/time.Millisecond) / 1000 {
-		for _, packet := range still.packets(&seq, stamp, ssrc) {
+		picture := still()
+		for _, packet := range picture.packets(&seq, stamp, ssrc) {
 			frame := append([]byte{'$', 0, byte(len(packet) >> 8), byte(len(packet))}, packet...)
 			if _, err := v.c.Write(frame); err != nil {
 				return

@@ -6,6 +6,7 @@ import (
 	"image"
 	"image/color"
 	"image/jpeg"
+	"sync"
 	"time"
 )
 
@@ -22,7 +23,8 @@ type rtpJPEG struct {
 	scan   []byte
 }
 
-var still = makeStill()
+// still is drawn when somebody watches.
+var still = sync.OnceValue(makeStill)
 
 // makeStill draws a quay under a sky.
 func makeStill() rtpJPEG {

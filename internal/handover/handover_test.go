@@ -224,12 +224,28 @@ func TestEveryLabelSheetFitsItsPaper(t *testing.T) {
 	}
 }
 
+// still is a picture of its own, as large as those of cameras are in the documents.
+func still(b *testing.B, n int) []byte {
+	img := image.NewRGBA(image.Rect(0, 0, 640, 360))
+	for i := range img.Pix {
+		img.Pix[i] = byte(i*n/7 + i/640)
+	}
+	var out bytes.Buffer
+	require.NoError(b, jpeg.Encode(&out, img, &jpeg.Options{Quality: 20}))
+	return out.Bytes()
+}
+
 func BenchmarkPack(b *testing.B) {
 	for _, n := range []int{10, 100, 1000} {
-		r := record(n)
+		r, o := record(n), options
+		o.Stills = map[string][]byte{}
+		for i := range r.Devices {
+			r.Devices[i].Tag = fmt.Sprintf("C%03d", i)
+			o.Stills[r.Devices[i].Tag] = still(b, i)
+		}
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			for b.Loop() {
-				if _, err := r.Pack(options); err != nil {
+				if _, err := r.Pack(o); err != nil {
 					b.Fatal(err)
 				}
 			}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"html/template"
 	"strings"
+	"sync"
 
 	"janustat/core/device"
 	"janustat/core/ground"
@@ -15,9 +16,11 @@ import (
 //go:embed handover.html.tmpl
 var page string
 
-var pageTemplate = template.Must(template.New("handover").Funcs(template.FuncMap{
-	"join": strings.Join, "mask": func(n int) string { return ground.Mask(n).String() }, "list": ground.List, "plural": kindWord,
-}).Parse(page))
+var pageTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("handover").Funcs(template.FuncMap{
+		"join": strings.Join, "mask": func(n int) string { return ground.Mask(n).String() }, "list": ground.List, "plural": kindWord,
+	}).Parse(page))
+})
 
 // kindWord is a kind's name for a heading.
 func kindWord(k device.Kind) string { return kindSheets[k] }
@@ -58,7 +61,7 @@ func (r Record) HTML(o Options) ([]byte, error) {
 		}
 	}
 	var b bytes.Buffer
-	err := pageTemplate.Execute(&b, map[string]any{
+	err := pageTemplate().Execute(&b, map[string]any{
 		"R": r, "Groups": groups, "Stills": stills, "Proved": proved, "Channels": sortedChannels(r.Channels), "Found": foundText, "Custody": r.Custody(),
 	})
 	if err != nil {

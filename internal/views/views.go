@@ -11,6 +11,7 @@ import (
 	"image/jpeg"
 	"image/png"
 	"strings"
+	"sync"
 	"time"
 
 	xdraw "golang.org/x/image/draw"
@@ -181,7 +182,8 @@ func write(img draw.Image, f font.Face, x, y int, ink color.Color, text string, 
 	d.DrawString(text)
 }
 
-var page = template.Must(template.New("views").Parse(`<!doctype html>
+var page = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("views").Parse(`<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><title>{{.Site}}: views</title>
 <style>:root{--ink:#14202d;--paper:#fff;--bad:#a02020}@media(prefers-color-scheme:dark){:root{--ink:#e6ebf1;--paper:#12181f;--bad:#ff9a8a}}
 body{font:15px/1.4 system-ui,sans-serif;color:var(--ink);background:var(--paper);margin:1.5rem}main{display:grid;grid-template-columns:repeat(auto-fill,minmax(18rem,1fr));gap:1.2rem}
@@ -189,10 +191,11 @@ figure{margin:0;break-inside:avoid}img{width:100%;display:block}.bad{color:var(-
 {{range .Shots}}<figure>{{if .JPEG}}<a href="{{.Tag}}.jpg"><img src="{{.Tag}}.jpg" alt="{{.Tag}}, {{.Name}}"></a>{{end}}<figcaption><strong>{{.Tag}}</strong> {{.Name}}<br>{{if .Flaw}}<span class="bad">! {{.Flaw}}</span>{{else}}{{.At.UTC.Format "2006-01-02 15:04:05 UTC"}}{{end}}</figcaption></figure>
 {{end}}</main></body></html>
 `))
+})
 
 // Page writes the sheet as a page beside the stills.
 func Page(site string, shots []Shot) ([]byte, error) {
 	var b bytes.Buffer
-	err := page.Execute(&b, map[string]any{"Site": site, "Shots": shots})
+	err := page().Execute(&b, map[string]any{"Site": site, "Shots": shots})
 	return b.Bytes(), err
 }
