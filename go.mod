@@ -14,6 +14,7 @@ godebug (
 require (
 	charm.land/bubbletea/v2 v2.1.1
 	charm.land/lipgloss/v2 v2.0.6
+	codeberg.org/go-fonts/dejavu v0.4.0
 	codeberg.org/go-pdf/fpdf v0.12.0
 	filippo.io/age v1.3.2
 	github.com/boombuler/barcode v1.1.0

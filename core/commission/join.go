@@ -30,6 +30,10 @@ func (r *run) stream(ctx context.Context, f *Found) error {
 	if at < 0 {
 		return nil
 	}
+	if !r.plan.Users[at].Made {
+		f.NoStream = "its user " + r.plan.Watched + " could not be made"
+		return nil
+	}
 	t := r.talk()
 	defer t.Close()
 	s, err := Watch(ctx, t, r.plan.Users[at])

@@ -144,18 +144,16 @@ func (a *App) printTyping(plans []commission.Plan, devices []device.Device) {
 	fmt.Fprintln(a.Err)
 }
 
-// reservation gives the line that the site's own DHCP server needs, in the two
-// forms of configuration file that most take.
+// reservation gives the line for whoever runs the site's own DHCP server.
 func reservation(p commission.Plan) string {
-	return fmt.Sprintf("  dhcp-host=%s,%s,%s\n  host %s { hardware ethernet %s; fixed-address %s; }",
-		p.MAC, p.Target.Address, p.Tag, p.Tag, p.MAC, p.Target.Address)
+	return fmt.Sprintf("  reserve %s for %s, %s", p.Target.Address, p.MAC, p.Tag)
 }
 
 func (a *App) printReservations(plans []commission.Plan) {
 	if len(plans) == 0 {
 		return
 	}
-	fmt.Fprintf(a.Out, "Leased by reservation: %s no static address. The site's own DHCP server needs, in one form or the other:\n", takes(len(plans)))
+	fmt.Fprintf(a.Out, "Leased by reservation: %s no static address. The site's own DHCP server is to\n", takes(len(plans)))
 	for _, p := range plans {
 		fmt.Fprintln(a.Out, reservation(p))
 	}

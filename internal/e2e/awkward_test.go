@@ -69,7 +69,7 @@ func TestTheAwkwardLAN(t *testing.T) {
 	}
 	out2 := w.Must("commission", "--yes", "--by-hand", "1m")
 	assert.Contains(t, out2, "37 done, 0 need you, 0 not tried")
-	assert.Contains(t, out2, "dhcp-host=02:7a:11:00:09:11,"+before["02:7a:11:00:09:11"].Allotted)
+	assert.Contains(t, out2, "reserve "+before["02:7a:11:00:09:11"].Allotted+" for 02:7a:11:00:09:11")
 	assert.Contains(t, w.Must("prove"), "37 of 37 devices proved")
 
 	conditions := map[string]int{}

@@ -209,7 +209,7 @@ func TestLeaseServesAClientNotWrittenHere(t *testing.T) {
 	run("allot")
 	out := run("lease", "--wire", "eth0", "--for", "60s")
 	assert.Contains(t, out, "leased")
-	assert.Contains(t, out, "dhcp-host=02:9d:00:00:00:41,10.61.8.41,C01")
+	assert.Contains(t, out, "reserve 10.61.8.41 for 02:9d:00:00:00:41, C01")
 	assert.Contains(t, l.in("cam", "ip", "-4", "-o", "addr"), "10.61.8.41/23")
 	assert.NotContains(t, l.in("other", "ip", "-4", "-o", "addr"), "10.61", "it was not taken")
 	out = run("commission", "--wire", "eth0")

@@ -90,7 +90,12 @@ func (s *session) recorder(ctx context.Context) (*onvif.Recorder, error) {
 	if !has {
 		return nil, &commission.UnableError{What: "channels"}
 	}
-	return r, lost(r.Read(ctx))
+	if err := r.Read(ctx); onvif.Declined(err) {
+		return nil, &commission.UnableError{What: "channels"} // it names services that it does not offer
+	} else if err != nil {
+		return nil, lost(err)
+	}
+	return r, nil
 }
 
 // Recording implements commission.ChannelKeeper.

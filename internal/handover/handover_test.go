@@ -206,6 +206,18 @@ func TestTheWorkbookHasRealTypesAndNoFormulas(t *testing.T) {
 	assert.Equal(t, "2", first, "in the order of recorder and number")
 }
 
+// Names in any writing that the face has are drawn as they are, and nothing else is fatal.
+func TestNamesOfOtherWritings(t *testing.T) {
+	for _, name := range []string{"Người gác cổng", "Причал №3", "Αποβάθρα", "שער", "Ånge → dörr", "Հայաստան"} {
+		assert.Equal(t, name, printable(name))
+	}
+	assert.Equal(t, "□□ 7", printable("門口 7"), "what it has no sign for is a box")
+	r := record(1)
+	r.Devices[2].Name = "門口 🎥 Người"
+	_, err := r.Pack(options)
+	require.NoError(t, err)
+}
+
 func TestTheAddressPlan(t *testing.T) {
 	r := record(1)
 	given := map[string]bool{"10.61.8.42": true}

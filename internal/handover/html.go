@@ -70,6 +70,28 @@ func (r Record) HTML(o Options) ([]byte, error) {
 	return b.Bytes(), nil
 }
 
+// foundAs tells what a device had when it was found that it does not have any more.
+func foundAs(e Entry) string {
+	var words []string
+	if at := foundText(e); at != "" {
+		words = append(words, at)
+	}
+	a, b := e.AsFound, e.AsLeft
+	if a == nil || b == nil {
+		return strings.Join(words, ", ")
+	}
+	if a.Name != b.Name && a.Name != "" {
+		words = append(words, fmt.Sprintf("%q", a.Name))
+	}
+	if a.Gateway.IsValid() && a.Gateway != b.Gateway {
+		words = append(words, "gateway "+a.Gateway.String())
+	}
+	if a.Zone != b.Zone && a.Zone != "" {
+		words = append(words, "time zone "+a.Zone)
+	}
+	return strings.Join(words, ", ")
+}
+
 // foundText tells where a device was found, where that is not where it was left.
 func foundText(e Entry) string {
 	if e.AsFound == nil || e.AsLeft == nil || e.AsFound.Address == e.AsLeft.Address {

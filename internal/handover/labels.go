@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"strings"
 
+	"codeberg.org/go-fonts/dejavu/dejavusans"
+	"codeberg.org/go-fonts/dejavu/dejavusansbold"
 	"codeberg.org/go-pdf/fpdf"
 	"github.com/boombuler/barcode/qr"
-	"golang.org/x/image/font/gofont/gobold"
-	"golang.org/x/image/font/gofont/goregular"
 )
 
 // LabelSheet is a sheet of stickers: how many across and down, and their size and place in
@@ -38,8 +38,8 @@ func (r Record) Labels(o Options) ([]byte, error) {
 	p.SetCreationDate(r.Made)
 	p.SetModificationDate(r.Made)
 	p.SetCatalogSort(true)
-	p.AddUTF8FontFromBytes(face, "", goregular.TTF)
-	p.AddUTF8FontFromBytes(face, "B", gobold.TTF)
+	p.AddUTF8FontFromBytes(face, "", dejavusans.TTF)
+	p.AddUTF8FontFromBytes(face, "B", dejavusansbold.TTF)
 	p.SetTitle("Labels: "+printable(r.Site), true)
 	p.SetMargins(0, 0, 0)
 	p.SetAutoPageBreak(false, 0)

@@ -292,7 +292,7 @@ func (p *printer) card(e Entry, still []byte) error {
 		{"Address", e.Address},
 		{"Mask", e.Mask},
 		{"Gateway", e.Gateway},
-		{"Found at", foundText(e)},
+		{"Found as", foundAs(e)},
 		{"Switch port", e.Port},
 		{"Stream", e.Stream},
 		{"Password", e.Custody},

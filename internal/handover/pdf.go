@@ -9,9 +9,9 @@ import (
 	"sync"
 	"unicode/utf8"
 
+	"codeberg.org/go-fonts/dejavu/dejavusans"
+	"codeberg.org/go-fonts/dejavu/dejavusansbold"
 	"codeberg.org/go-pdf/fpdf"
-	"golang.org/x/image/font/gofont/gobold"
-	"golang.org/x/image/font/gofont/goregular"
 	"golang.org/x/image/font/sfnt"
 
 	"janustat/core/ground"
@@ -23,7 +23,7 @@ const (
 	margin   = 12.0
 	lineStep = 5.6
 	footRoom = 16.0
-	face     = "go"
+	face     = "dejavu"
 )
 
 // printer draws on pages of one size.
@@ -75,8 +75,8 @@ func (r Record) PDF(o Options) ([]byte, error) {
 	p.SetCreationDate(r.Made)
 	p.SetModificationDate(r.Made)
 	p.SetCatalogSort(true)
-	p.AddUTF8FontFromBytes(face, "", goregular.TTF)
-	p.AddUTF8FontFromBytes(face, "B", gobold.TTF)
+	p.AddUTF8FontFromBytes(face, "", dejavusans.TTF)
+	p.AddUTF8FontFromBytes(face, "B", dejavusansbold.TTF)
 	site := printable(text.Harmless(r.Site, maxTitle, nil))
 	p.SetTitle("Handover record: "+site, true)
 	p.SetMargins(margin, margin, margin)
@@ -198,7 +198,7 @@ func fit(p interface{ GetStringWidth(string) float64 }, s string, wide float64) 
 
 // glyphs tells which characters the printed face has.
 var glyphs = sync.OnceValue(func() *sfnt.Font {
-	f, err := sfnt.Parse(goregular.TTF)
+	f, err := sfnt.Parse(dejavusans.TTF)
 	if err != nil {
 		panic(err) // the face is part of the program
 	}

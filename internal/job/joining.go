@@ -372,7 +372,9 @@ func (a Among) joinChannels(j *Joining, taken []*device.Device, find finder) {
 		r := JoinedRecorder{Device: d, Fixed: map[int]*device.Device{}, Auto: rc.Auto}
 		anyAuto = anyAuto || rc.Auto
 		for _, c := range rc.Cameras {
-			if camera := find(c.Camera, "channels."+rc.Recorder.Text, "camera", func(d *device.Device) bool { return d.Kind == device.Camera }); camera != nil {
+			if camera := find(c.Camera, "channels."+rc.Recorder.Text, "camera", func(d *device.Device) bool {
+				return d.Kind == device.Camera || d.Kind == device.Intercom && !d.Indoor // a door station has a picture too
+			}); camera != nil {
 				r.Fixed[c.Number], named[camera.ID] = camera, true
 			}
 		}

@@ -14,10 +14,10 @@ import (
 	"sync"
 	"time"
 
+	"codeberg.org/go-fonts/dejavu/dejavusans"
+	"codeberg.org/go-fonts/dejavu/dejavusansbold"
 	xdraw "golang.org/x/image/draw"
 	"golang.org/x/image/font"
-	"golang.org/x/image/font/gofont/gobold"
-	"golang.org/x/image/font/gofont/goregular"
 	"golang.org/x/image/font/opentype"
 	"golang.org/x/image/math/fixed"
 )
@@ -126,11 +126,11 @@ func Sheet(site string, shots []Shot) ([]byte, error) {
 	rows := (len(shots) + across - 1) / across
 	img := image.NewRGBA(image.Rect(0, 0, across*(thumbWide+gap)+gap, rows*(thumbTall+caption+gap)+gap+40))
 	draw.Draw(img, img.Bounds(), image.White, image.Point{}, draw.Src)
-	bold, err := face(gobold.TTF, 17)
+	bold, err := face(dejavusansbold.TTF, 17)
 	if err != nil {
 		return nil, err
 	}
-	plain, err := face(goregular.TTF, 13)
+	plain, err := face(dejavusans.TTF, 13)
 	if err != nil {
 		return nil, err
 	}

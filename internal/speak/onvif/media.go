@@ -134,6 +134,10 @@ func telling(all []osdXML, source string, names []string) *osdXML {
 	return nil
 }
 
+// Declined reports whether an error is a device's refusal to do something, or to do it for
+// everybody: it answers, and does not offer it.
+func Declined(err error) bool { return err != nil && unlessFault(err) == nil }
+
 // unlessFault gives an error that is no refusal: what a device does not offer, or not to
 // everybody, is not there.
 func unlessFault(err error) error {

@@ -27,54 +27,54 @@ func (c *Client) Still(ctx context.Context) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	media, has := c.serviceIn(list, mediaNS, "trt")
-	if !has {
-		return nil, fmt.Errorf("%w: it has no media service", ErrNoStill)
+	uri := ""
+	for _, of := range []struct {
+		ns, prefix string
+		read       func(context.Context, service) (string, error)
+	}{{mediaNS, "trt", c.stillOf}, {media2NS, "tr2", c.stillOf2}} {
+		media, has := c.serviceIn(list, of.ns, of.prefix)
+		if !has {
+			continue
+		}
+		if uri, err = of.read(ctx, media); err == nil && uri != "" {
+			break
+		}
 	}
-	token, err := c.bestProfile(ctx, media)
-	if err != nil {
-		return nil, err
-	}
-	var a struct{ MediaUri struct{ Uri string } } //nolint:revive // named by the standard
-	err = c.callOf(ctx, media, "GetSnapshotUri", "<trt:ProfileToken>"+escape(token)+"</trt:ProfileToken>", &a)
-	if unlessFault(err) == nil && err != nil {
+	switch {
+	case Declined(err) || err == nil && uri == "":
 		return nil, ErrNoStill
-	}
-	if err != nil {
+	case err != nil:
 		return nil, err
 	}
-	there, err := url.Parse(strings.TrimSpace(a.MediaUri.Uri))
+	there, err := url.Parse(strings.TrimSpace(uri))
 	if err != nil || there.Path == "" {
-		return nil, fmt.Errorf("%w: %q is no address", ErrNoStill, c.said(a.MediaUri.Uri))
+		return nil, fmt.Errorf("%w: %q is no address", ErrNoStill, c.said(uri))
 	}
-	at, err := c.at(a.MediaUri.Uri)
+	at, err := c.at(uri)
 	if err != nil {
 		return nil, err
 	}
 	return c.fetch(ctx, at)
 }
 
-func (c *Client) bestProfile(ctx context.Context, media service) (string, error) {
-	var profiles struct {
-		Profiles []struct {
-			Token   string      `xml:"token,attr"`
-			Encoder *encoderXML `xml:"VideoEncoderConfiguration"`
-		}
-	}
-	if err := c.callOf(ctx, media, "GetProfiles", "", &profiles); err != nil {
+func (c *Client) stillOf(ctx context.Context, media service) (string, error) {
+	token, _, err := c.bestProfile(ctx, media)
+	if err != nil {
 		return "", err
 	}
-	token, best := "", StreamPlace{}
-	for _, p := range profiles.Profiles {
-		if p.Encoder != nil && (token == "" || best.better(*p.Encoder)) {
-			token = p.Token
-			best.take(c, *p.Encoder)
-		}
+	var a struct{ MediaUri struct{ Uri string } } //nolint:revive // named by the standard
+	err = c.callOf(ctx, media, "GetSnapshotUri", "<trt:ProfileToken>"+escape(token)+"</trt:ProfileToken>", &a)
+	return a.MediaUri.Uri, err
+}
+
+func (c *Client) stillOf2(ctx context.Context, media service) (string, error) {
+	token, _, err := c.bestProfile2(ctx, media)
+	if err != nil {
+		return "", err
 	}
-	if token == "" {
-		return "", fmt.Errorf("%w: none of its profiles has video", ErrNoStill)
-	}
-	return token, nil
+	var a struct{ Uri string } //nolint:revive // named by the standard
+	err = c.callOf(ctx, media, "GetSnapshotUri", "<tr2:ProfileToken>"+escape(token)+"</tr2:ProfileToken>", &a)
+	return a.Uri, err
 }
 
 // fetch gets a picture.

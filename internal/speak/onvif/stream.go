@@ -37,6 +37,7 @@ func (c *Client) StreamPlace(ctx context.Context) (StreamPlace, error) {
 	if err != nil {
 		return StreamPlace{}, err
 	}
+	none := fmt.Errorf("%w: it has no media service", ErrNoStream)
 	for _, of := range []struct {
 		ns, prefix string
 		read       func(context.Context, service) (StreamPlace, string, error)
@@ -46,6 +47,10 @@ func (c *Client) StreamPlace(ctx context.Context) (StreamPlace, error) {
 			continue
 		}
 		s, uri, err := of.read(ctx, at)
+		if Declined(err) || errors.Is(err, ErrNoStream) {
+			none = fmt.Errorf("%w: %w", ErrNoStream, err)
+			continue // one with newer codecs alone tells them by the second service alone
+		}
 		if err != nil {
 			return s, err
 		}
@@ -66,7 +71,7 @@ func (c *Client) StreamPlace(ctx context.Context) (StreamPlace, error) {
 		}
 		return s, nil
 	}
-	return StreamPlace{}, fmt.Errorf("%w: it has no media service", ErrNoStream)
+	return StreamPlace{}, none
 }
 
 // better reports whether a profile's picture is larger than that chosen so far.
@@ -78,7 +83,8 @@ func (s *StreamPlace) take(c *Client, e encoderXML) {
 	s.Codec, s.Width, s.Height = strings.ToUpper(c.said(e.Encoding)), int(e.Resolution.Width), int(e.Resolution.Height)
 }
 
-func (c *Client) streamOf(ctx context.Context, media service) (s StreamPlace, uri string, err error) {
+// bestProfile gives the profile with the largest picture.
+func (c *Client) bestProfile(ctx context.Context, media service) (token string, s StreamPlace, err error) {
 	var profiles struct {
 		Profiles []struct {
 			Token   string      `xml:"token,attr"`
@@ -86,17 +92,48 @@ func (c *Client) streamOf(ctx context.Context, media service) (s StreamPlace, ur
 		}
 	}
 	if err := c.callOf(ctx, media, "GetProfiles", "", &profiles); err != nil {
-		return s, "", err
+		return "", s, err
 	}
-	token := ""
 	for _, p := range profiles.Profiles {
 		if p.Encoder != nil && (token == "" || s.better(*p.Encoder)) {
 			token = p.Token
 			s.take(c, *p.Encoder)
 		}
 	}
+	return token, s, withVideo(token)
+}
+
+// bestProfile2 does so by the second media service.
+func (c *Client) bestProfile2(ctx context.Context, media service) (token string, s StreamPlace, err error) {
+	var profiles struct {
+		Profiles []struct {
+			Token          string `xml:"token,attr"`
+			Configurations struct{ VideoEncoder *encoderXML }
+		}
+	}
+	if err := c.callOf(ctx, media, "GetProfiles", "<tr2:Type>VideoEncoder</tr2:Type>", &profiles); err != nil {
+		return "", s, err
+	}
+	for _, p := range profiles.Profiles {
+		if e := p.Configurations.VideoEncoder; e != nil && (token == "" || s.better(*e)) {
+			token = p.Token
+			s.take(c, *e)
+		}
+	}
+	return token, s, withVideo(token)
+}
+
+func withVideo(token string) error {
 	if token == "" {
-		return s, "", fmt.Errorf("%w: none of its profiles has video", ErrNoStream)
+		return fmt.Errorf("%w: none of its profiles has video", ErrNoStream)
+	}
+	return nil
+}
+
+func (c *Client) streamOf(ctx context.Context, media service) (s StreamPlace, uri string, err error) {
+	token, s, err := c.bestProfile(ctx, media)
+	if err != nil {
+		return s, "", err
 	}
 	var a struct{ MediaUri struct{ Uri string } } //nolint:revive // named by the standard
 	err = c.callOf(ctx, media, "GetStreamUri", `<trt:StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></trt:StreamSetup>`+
@@ -105,24 +142,9 @@ func (c *Client) streamOf(ctx context.Context, media service) (s StreamPlace, ur
 }
 
 func (c *Client) streamOf2(ctx context.Context, media service) (s StreamPlace, uri string, err error) {
-	var profiles struct {
-		Profiles []struct {
-			Token          string `xml:"token,attr"`
-			Configurations struct{ VideoEncoder *encoderXML }
-		}
-	}
-	if err := c.callOf(ctx, media, "GetProfiles", "<tr2:Type>VideoEncoder</tr2:Type>", &profiles); err != nil {
+	token, s, err := c.bestProfile2(ctx, media)
+	if err != nil {
 		return s, "", err
-	}
-	token := ""
-	for _, p := range profiles.Profiles {
-		if e := p.Configurations.VideoEncoder; e != nil && (token == "" || s.better(*e)) {
-			token = p.Token
-			s.take(c, *e)
-		}
-	}
-	if token == "" {
-		return s, "", fmt.Errorf("%w: none of its profiles has video", ErrNoStream)
 	}
 	var a struct{ Uri string } //nolint:revive // named by the standard
 	err = c.callOf(ctx, media, "GetStreamUri", `<tr2:Protocol>RTSP</tr2:Protocol><tr2:ProfileToken>`+escape(token)+`</tr2:ProfileToken>`, &a)
