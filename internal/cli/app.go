@@ -159,13 +159,14 @@ A job, in the order of the work:
 			if f := c.Flags().Lookup("wire"); f != nil && f.Changed && a.wireSpec == "" {
 				return usagef("--wire names no adapter: give its name, or leave --wire out for the only one that is up")
 			}
+			a.remembered(c)
 			return nil
 		},
 		RunE: func(c *cobra.Command, _ []string) error { return a.status(c.Context()) },
 	}
 	f := root.PersistentFlags()
-	f.StringVar(&a.jobDir, "job", ".", "the job's folder")
-	f.StringVar(&a.wireSpec, "wire", "", "where frames come and go: an adapter's `name`, or bench:PATH; the only adapter that is up if left out")
+	f.StringVar(&a.jobDir, "job", ".", "the job's folder; left out, JANUSTAT_JOB, or the nearest one from here upwards")
+	f.StringVar(&a.wireSpec, "wire", "", "where frames come and go: an adapter's `name`, or bench:PATH; left out, JANUSTAT_WIRE, or the only adapter that is up")
 	f.StringVar(&a.passphraseFile, "passphrase-file", "", "read the keyring's passphrase from this `file` (or set JANUSTAT_PASSPHRASE)")
 	f.StringVar(&a.capture, "capture", "", "record every frame that comes and goes in this new pcapng `file`; requests that set a password are blanked")
 	f.BoolVar(&a.captureKeys, "capture-keys", false, "keep the requests that set a password in the capture too")
@@ -202,6 +203,35 @@ func (a *App) logger() (*slog.Logger, error) {
 		return nil, usagef("--log-level %s: use debug, info, warn or error", a.logLevel)
 	}
 	return slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: level})), nil
+}
+
+// remembered fills in what was not said: the job and the wire.
+func (a *App) remembered(c *cobra.Command) {
+	if !c.Flags().Changed("wire") {
+		a.wireSpec = a.Getenv("JANUSTAT_WIRE")
+	}
+	if c.Flags().Changed("job") {
+		return
+	}
+	if dir := a.Getenv("JANUSTAT_JOB"); dir != "" {
+		a.jobDir = dir
+		return
+	}
+	here, err := filepath.Abs(".")
+	if err != nil {
+		return // this folder, then
+	}
+	for dir := here; ; dir = filepath.Dir(dir) {
+		if _, err := os.Stat(filepath.Join(dir, job.RegisterFile)); err == nil {
+			if dir != here {
+				a.jobDir = dir
+			}
+			return
+		}
+		if dir == filepath.Dir(dir) {
+			return
+		}
+	}
 }
 
 // open opens the job for reading.
