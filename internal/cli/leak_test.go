@@ -61,6 +61,7 @@ func TestNoCommandTellsAPassword(t *testing.T) {
 		{"for the client\n", "key share"},
 		{"", "channels"},
 		{"", "note C01 place=Hall"},
+		{"", "name C01 Hall"},
 		{"", "views"},
 		{"", "schedule " + planOf(t) + " --yes"},
 		{"", "channels --json"},

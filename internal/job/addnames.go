@@ -29,11 +29,11 @@ func AddNames(path string, names map[string]string) error {
 	}
 	var lines bytes.Buffer
 	for _, ref := range slices.Sorted(maps.Keys(names)) {
-		pair, err := yaml.Marshal(map[string]string{ref: names[ref]})
+		pair, err := pairOf(ref, names[ref])
 		if err != nil {
-			return fmt.Errorf("%w: %w", ErrSheet, err)
+			return err
 		}
-		lines.WriteString("  " + strings.TrimSpace(string(pair)) + "\n")
+		lines.WriteString("  " + pair + "\n")
 	}
 	at := namesLine.FindIndex(data)
 	switch {
@@ -53,6 +53,54 @@ func AddNames(path string, names map[string]string) error {
 	}
 	if _, err := ParseSheet(data); err != nil {
 		return err
+	}
+	return WriteFile(path, data, 0o644)
+}
+
+// pairOf writes a reference and a name as a line of YAML.
+func pairOf(ref, name string) (string, error) {
+	pair, err := yaml.Marshal(map[string]string{ref: name})
+	if err != nil {
+		return "", fmt.Errorf("%w: %w", ErrSheet, err)
+	}
+	return strings.TrimSpace(string(pair)), nil
+}
+
+// Rename gives a reference that the sheet names already another name, and leaves everything
+// else as it is, a comment behind the name too.
+func Rename(path, ref, name string) error {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrSheet, err)
+	}
+	line, err := regexp.Compile(`(?m)^([ \t]+)["']?` + regexp.QuoteMeta(ref) + `["']?[ \t]*:[ \t]+("(?:[^"\\]|\\.)*"|'(?:[^']|'')*'|[^#\n]*?)([ \t]+#.*)?$`)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrSheet, err)
+	}
+	from := namesLine.FindIndex(data)
+	if from == nil {
+		return ErrOneLine
+	}
+	at := line.FindSubmatchIndex(data[from[1]:])
+	if at == nil {
+		return ErrOneLine
+	}
+	pair, err := pairOf(ref, name)
+	if err != nil {
+		return err
+	}
+	begin, end := from[1]+at[2], from[1]+at[1]
+	text := string(data[begin:from[1]+at[3]]) + pair
+	if at[6] >= 0 {
+		text += string(data[from[1]+at[6] : from[1]+at[7]])
+	}
+	data = slices.Concat(data[:begin], []byte(text), data[end:])
+	s, err := ParseSheet(data)
+	if err != nil {
+		return err
+	}
+	if s.Names[ref] != name { // the line was something else's
+		return ErrOneLine
 	}
 	return WriteFile(path, data, 0o644)
 }

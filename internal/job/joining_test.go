@@ -1,6 +1,9 @@
 package job
 
 import (
+	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -100,4 +103,38 @@ func TestAPairsSecretIsOnTheKeyring(t *testing.T) {
 	d, err := k.Draft()
 	require.NoError(t, err)
 	assert.Equal(t, p, d.Pair(a, b))
+}
+
+// Names go into the sheet without anything else in it being touched.
+func TestNamesAreWrittenIntoTheSheet(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "jobsheet.yaml")
+	write := func(text string) { require.NoError(t, os.WriteFile(path, []byte(text), 0o600)) }
+	read := func() string {
+		b, err := os.ReadFile(path)
+		require.NoError(t, err)
+		return string(b)
+	}
+	write("name: x # the site\n")
+	require.NoError(t, AddNames(path, map[string]string{"C01": "Quay", "02:00:00:00:00:01": "a: #b"}))
+	assert.Equal(t, "name: x # the site\n\nnames:\n  02:00:00:00:00:01: \"a: #b\"\n  C01: Quay\n", read())
+	s, err := ReadSheet(path)
+	require.NoError(t, err)
+	assert.Equal(t, "a: #b", s.Names["02:00:00:00:00:01"])
+	require.NoError(t, Rename(path, "02:00:00:00:00:01", "Gate"))
+	assert.Equal(t, "name: x # the site\n\nnames:\n  02:00:00:00:00:01: Gate\n  C01: Quay\n", read())
+
+	write("names: # of things\n  'C01': \"Quay # 1\"   # by the water\n  C02: Stair\ncaptions: false\n")
+	require.NoError(t, Rename(path, "C01", "Pier"))
+	assert.Equal(t, "names: # of things\n  C01: Pier   # by the water\n  C02: Stair\ncaptions: false\n", read())
+	require.NoError(t, AddNames(path, map[string]string{"C03": "Hall"}))
+	assert.Equal(t, "names: # of things\n  C03: Hall\n  C01: Pier   # by the water\n  C02: Stair\ncaptions: false\n", read())
+	for _, line := range []string{"names: {C01: Quay}\n", "names: {}\n"} {
+		write(line)
+		require.ErrorIs(t, AddNames(path, map[string]string{"C02": "x"}), ErrOneLine)
+		require.ErrorIs(t, Rename(path, "C01", "x"), ErrOneLine)
+		assert.Equal(t, line, read(), "nothing is half-written")
+	}
+	write("names:\n  C01: Quay\n")
+	require.ErrorIs(t, AddNames(path, map[string]string{"C02": strings.Repeat("x", 99)}), ErrSheet)
+	assert.Equal(t, "names:\n  C01: Quay\n", read())
 }

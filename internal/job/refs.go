@@ -70,15 +70,18 @@ func (a Among) anyMeans(list []string, d *device.Device) bool {
 
 // NameFor gives the name the sheet has for a device, by tag, then MAC, then serial; ""
 // when it has none.
-func (a Among) NameFor(d *device.Device) string {
-	best, name := notMeant, ""
+func (a Among) NameFor(d *device.Device) string { return a.Names[a.NamedBy(d)] }
+
+// NamedBy gives the reference by which the sheet names a device, "" when it does not.
+func (a Among) NamedBy(d *device.Device) string {
+	best, by := notMeant, ""
 	for ref, n := range a.Names {
 		// Of two ways to write the same reference the first by its text counts.
-		if how := a.means(ref, d); how > best || how == best && how != notMeant && n < name {
-			best, name = how, n
+		if how := a.means(ref, d); how > best || how == best && how != notMeant && n < a.Names[by] {
+			best, by = how, ref
 		}
 	}
-	return name
+	return by
 }
 
 // NameBySerial gives the name the sheet has for a serial number that no known device
