@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	mrand "math/rand/v2"
+	"net"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -35,6 +36,8 @@ type Device struct {
 	had     []string          // every password that was ever set
 	winks   []string          // what it was told to show itself by
 	paired  chan struct{}     // a station was told of another
+	blinded bool              // it has no stream now
+	viewers []net.Conn        // that watch it
 	// registered is until when other stations are, by their serials; homeless ends what
 	// was connected to a server that it is not to report to any more.
 	registered map[string]time.Time

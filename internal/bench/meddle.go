@@ -78,3 +78,15 @@ func (d *Device) Paired() (n int) {
 	}
 	return n
 }
+
+// Blind takes a camera's stream away, or gives it back; who watches it is cut off.
+func (d *Device) Blind(yes bool) {
+	d.mu.Lock()
+	d.blinded = yes
+	watched := d.viewers
+	d.viewers = nil
+	d.mu.Unlock()
+	for _, c := range watched {
+		_ = c.Close()
+	}
+}

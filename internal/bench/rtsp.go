@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/netip"
 	"net/textproto"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -75,7 +76,12 @@ type viewer struct {
 const viewerIdle = 30 * time.Second
 
 func (v *viewer) serve() {
-	defer v.c.Close()
+	defer func() {
+		v.c.Close()
+		v.d.mu.Lock()
+		defer v.d.mu.Unlock()
+		v.d.viewers = slices.DeleteFunc(v.d.viewers, func(c net.Conn) bool { return c == v.c })
+	}()
 	r := textproto.NewReader(bufio.NewReader(io.LimitReader(v.c, 1<<20)))
 	for {
 		if !v.playing {
@@ -133,7 +139,11 @@ func (v *viewer) take(method, uri string, h textproto.MIMEHeader) bool {
 	session := "Session: " + v.session
 	switch method {
 	case "DESCRIBE":
-		if v.d.is(blind) {
+		v.d.mu.Lock()
+		blinded := v.d.blinded
+		v.d.viewers = append(v.d.viewers, v.c)
+		v.d.mu.Unlock()
+		if blinded || v.d.is(blind) {
 			v.reply(h, 404, "Not Found", nil, "")
 			return true
 		}

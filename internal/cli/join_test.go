@@ -138,6 +138,30 @@ func TestWhatFailsIsNamedToWhoeverWaits(t *testing.T) {
 	assert.Contains(t, out, "channel 2 (C02) connected, is: unreachable")
 }
 
+// A camera that shows no stream is told as that, by commission and, once it was joined, by
+// the recorder's channel; a door station has a picture too.
+func TestACameraWithoutAStream(t *testing.T) {
+	t.Parallel()
+	s, err := bench.Parse([]byte(joined))
+	require.NoError(t, err)
+	c := hireOn(t, s, "--subnet", "10.61.8.0/23")
+	c.sheet("channels: {R01: {1: C01, 2: C02, 7: D01}}\n")
+	c.prepare()
+	c.bench.Device("dome-1").Blind(true)
+	code, out, _ := c.run("", "commission", "--yes", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, out, "channel 2 (C02) waits for C02, which shows no stream (no such stream (RTSP status 404))")
+	c.bench.Device("dome-1").Blind(false)
+	c.must("commission", "--yes", "--quiet")
+	_, states := c.bench.Device("rec").Watched()
+	assert.Equal(t, []string{"Connected", "Connected", "Connected"}, states)
+	c.bench.Device("dome-1").Blind(true)
+	assert.Eventually(t, func() bool {
+		_, out, _ := c.run("", "prove", "--quiet")
+		return strings.Contains(out, "channel 2 (C02) connected, is: no stream")
+	}, 30*time.Second, 10*time.Millisecond)
+}
+
 // A recorder without room for all says so before anything is changed on it.
 func TestAFullRecorderSaysSoBefore(t *testing.T) {
 	t.Parallel()
