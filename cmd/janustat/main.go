@@ -16,7 +16,7 @@ func main() { os.Exit(run()) }
 
 // memory is what the program may take before it collects garbage more often, in bytes: a
 // job of a thousand devices is done on a laptop that does other things beside it.
-const memory = 200 << 20
+const memory = 250 << 20
 
 func run() int {
 	if os.Getenv("GOMEMLIMIT") == "" {
