@@ -330,8 +330,13 @@ func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error)
 // nudge sets links once more that do not do what they are for.
 func (r *run) nudge(ctx context.Context, t *Talk, ties []Tie) error {
 	for i := range ties {
-		if t := &ties[i]; t.Link.Step != StepPair || t.State.Good() || t.State == ToType {
-			continue // what a recorder or a panel was told stands: it is its own side that fails
+		switch t := &ties[i]; {
+		case t.Link.Step == StepPair && !t.State.Good() && t.State != ToType:
+		case t.Link.Step == StepChannel && t.State == Waiting:
+			// The camera opens by the keyring's password, and the recorder does not say why it
+			// is not connected: it may have another.
+		default:
+			continue // what was told stands: it is the other side that fails
 		}
 		if err := r.setLink(ctx, t, ties[i].Link); err != nil && (!r.denied || ctx.Err() != nil) {
 			return err

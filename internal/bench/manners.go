@@ -44,6 +44,7 @@ const (
 	leadsToHTTPS   = "leads to https"
 	untyped        = "untyped"
 	blind          = "blind"
+	muteJobs       = "mute jobs"
 	noStill        = "no still"
 	frozenStill    = "frozen still"
 	blackStill     = "black still"
@@ -80,6 +81,7 @@ var manners = map[string]manner{
 			return nil
 		},
 	},
+	muteJobs:       {stands: "Recording Control Service Specification, RecordingJobStateTrack: Error is optional"},
 	noStill:        {stands: "Media Service Specification, 5.13: GetSnapshotUri is not offered"},
 	frozenStill:    {stands: "practice: a picture that hangs"},
 	blackStill:     {stands: "practice: a cap left on the lens"},

@@ -185,7 +185,9 @@ func getJobState(d *Device, req *element) (*node, *fault) {
 		}
 		state, fault := "Idle", ""
 		if v := r.receiver(j.receiver); v != nil {
-			fault = v.fault
+			if fault = v.fault; d.is(muteJobs) {
+				fault = ""
+			}
 			if v.state == "Connected" {
 				state = "Active"
 			} else if fault != "" {

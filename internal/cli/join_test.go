@@ -96,6 +96,24 @@ func TestOneCommissionJoinsEverythingUp(t *testing.T) {
 	assert.Contains(t, c.must("prove", "--quiet"), "9 of 9 devices proved: every check held")
 }
 
+// A recorder that does not say why it is not connected has its channel set once more.
+func TestARecorderThatDoesNotSayWhy(t *testing.T) {
+	t.Parallel()
+	c := hire(t, strings.Replace(joined, "serial: LG1, restart: 1s", "serial: LG1, restart: 1s, manners: [mute jobs]", 1), "--subnet", "10.61.8.0/23")
+	c.sheet("channels: auto\n")
+	c.prepare()
+	c.must("commission", "--yes", "--quiet")
+	c.bench.Device("rec").Spoil(3)
+	assert.Eventually(t, func() bool {
+		_, states := c.bench.Device("rec").Watched()
+		return states[2] == "NotConnected"
+	}, 30*time.Second, 10*time.Millisecond)
+	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "9 done, 0 need you")
+	_, states := c.bench.Device("rec").Watched()
+	assert.Equal(t, "Connected", states[2])
+	c.writesNothing()
+}
+
 // writesNothing commissions once more.
 func (c *crew) writesNothing() {
 	c.t.Helper()
