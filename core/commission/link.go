@@ -183,55 +183,28 @@ type joint struct {
 }
 
 var joints = []joint{
-	{
-		StepChannel,
+	jointOf(StepChannel, "channels", ChannelKeeper.Channels, ChannelKeeper.SetChannel),
+	jointOf(StepPair, "pairs", PairKeeper.Pairs, PairKeeper.SetPair),
+	jointOf(StepReport, "server", Reporter.Reporting, Reporter.SetReporting),
+}
+
+// jointOf makes a joint of an ability, which may be in any of the device's tongues.
+func jointOf[A any](step Step, what string, read func(A, context.Context, []Link) ([]Tie, error), set func(A, context.Context, Link) error) joint {
+	return joint{
+		step,
 		func(ctx context.Context, t *Talk, links []Link) ([]Tie, error) {
-			a, err := Ability[ChannelKeeper](ctx, t, "channels")
+			a, err := Ability[A](ctx, t, what)
 			if err != nil {
 				return nil, err
 			}
-			return a.Channels(ctx, links)
+			return read(a, ctx, links)
 		},
 		func(ctx context.Context, t *Talk, l Link) error {
-			a, err := Ability[ChannelKeeper](ctx, t, "channels")
+			a, err := Ability[A](ctx, t, what)
 			if err != nil {
 				return err
 			}
-			return a.SetChannel(ctx, l)
+			return set(a, ctx, l)
 		},
-	},
-	{
-		StepPair,
-		func(ctx context.Context, t *Talk, links []Link) ([]Tie, error) {
-			a, err := Ability[PairKeeper](ctx, t, "pairs")
-			if err != nil {
-				return nil, err
-			}
-			return a.Pairs(ctx, links)
-		},
-		func(ctx context.Context, t *Talk, l Link) error {
-			a, err := Ability[PairKeeper](ctx, t, "pairs")
-			if err != nil {
-				return err
-			}
-			return a.SetPair(ctx, l)
-		},
-	},
-	{
-		StepReport,
-		func(ctx context.Context, t *Talk, links []Link) ([]Tie, error) {
-			a, err := Ability[Reporter](ctx, t, "server")
-			if err != nil {
-				return nil, err
-			}
-			return a.Reporting(ctx, links)
-		},
-		func(ctx context.Context, t *Talk, l Link) error {
-			a, err := Ability[Reporter](ctx, t, "server")
-			if err != nil {
-				return err
-			}
-			return a.SetReporting(ctx, l)
-		},
-	},
+	}
 }

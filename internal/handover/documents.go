@@ -3,7 +3,6 @@ package handover
 import (
 	"bytes"
 	"crypto/sha256"
-	"encoding/csv"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -50,19 +49,11 @@ type Change struct {
 
 // changes is the table of what was done.
 func changes(list []Change) ([]byte, error) {
-	var b bytes.Buffer
-	w := csv.NewWriter(&b)
-	w.UseCRLF = true
 	rows := [][]string{{"tag", "name", "at", "what"}}
 	for _, c := range list {
-		row := []string{c.Tag, c.Name, c.At.UTC().Format(time.RFC3339), c.What}
-		for i := range row {
-			row[i], _ = text.Inert(row[i])
-		}
-		rows = append(rows, row)
+		rows = append(rows, []string{c.Tag, c.Name, c.At.UTC().Format(time.RFC3339), c.What})
 	}
-	err := w.WriteAll(rows)
-	return b.Bytes(), err
+	return table(rows)
 }
 
 // Document is one file of the pack.
@@ -148,23 +139,15 @@ func (r Record) settled() (out []Entry) {
 // Reservations is the table of addresses for whoever runs the site's DHCP server: those
 // that are static are to be kept out of its pool, those that are leased to be reserved.
 func (r Record) Reservations() ([]byte, error) {
-	var b bytes.Buffer
-	w := csv.NewWriter(&b)
-	w.UseCRLF = true
 	rows := [][]string{{"address", "mac", "tag", "name", "how"}}
 	for _, e := range r.settled() {
 		how := "static on the device"
 		if e.AsLeft.DHCP {
 			how = "leased: reserve it"
 		}
-		row := []string{e.Address, e.MAC.String(), e.Tag, e.Name, how}
-		for i := range row {
-			row[i], _ = text.Inert(row[i])
-		}
-		rows = append(rows, row)
+		rows = append(rows, []string{e.Address, e.MAC.String(), e.Tag, e.Name, how})
 	}
-	err := w.WriteAll(rows)
-	return b.Bytes(), err
+	return table(rows)
 }
 
 // ReservationLines says the same in words, a line each.

@@ -7,8 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -127,38 +129,10 @@ func entryOf(head, row []string, kind device.Kind) (Entry, bool) {
 			continue
 		}
 		value := strings.TrimPrefix(row[i], "'") // which kept it from being a formula
-		switch strings.ToLower(h) {
-		case "tag":
-			e.Tag = value
-		case "kind":
-			e.Kind = device.Kind(value)
-		case "name":
-			e.Name = value
-		case "make", "maker":
-			e.Make = value
-		case "model":
-			e.Model = value
-		case "serial":
-			e.Serial = value
-		case "mac":
-			e.MAC, _ = device.ParseMAC(value) // one that is none is not known
-		case "firmware":
-			e.Firmware = value
-		case "address":
-			e.Address = value
-		case "mask":
-			e.Mask = value
-		case "gateway":
-			e.Gateway = value
-		case "place":
-			e.Place = value
-		case "switch_port", "switch port":
-			e.Port = value
-		case "remark":
-			e.Remark = value
-		case "access", "found_at", "found at", "proved_at", "proved", "password", "password held by", "encryption", "joined", "stream":
-		default:
+		if c, ok := columnOf(h); !ok {
 			e.Own[strings.ToLower(h)] = value
+		} else if c.set != nil {
+			c.set(&e, value)
 		}
 	}
 	return e, e.Tag != "" || !e.MAC.IsZero()
@@ -218,24 +192,24 @@ func differences(a, b Entry) (out []Difference) {
 		}
 		return "yes"
 	}
-	for _, x := range []struct{ what, from, to string }{
-		{"tag", a.Tag, b.Tag},
-		{"name", a.Name, b.Name},
-		{"place", a.Place, b.Place},
-		{"model", a.Make + " " + a.Model, b.Make + " " + b.Model},
-		{"serial", a.Serial, b.Serial},
-		{"firmware", a.Firmware, b.Firmware},
-		{"address", a.Address, b.Address},
-		{"mask", a.Mask, b.Mask},
-		{"gateway", a.Gateway, b.Gateway},
-		{"switch port", a.Port, b.Port},
-		{"remark", a.Remark, b.Remark},
-		{"joined", strings.Join(a.Joined, "; "), strings.Join(b.Joined, "; ")},
-		{"proved", yes(a.Proved), yes(b.Proved)},
-	} {
-		if x.from != x.to {
-			out = append(out, Difference{b.Tag, x.what, x.from, x.to})
+	tell := func(what, from, to string) {
+		if from != to {
+			out = append(out, Difference{b.Tag, what, from, to})
 		}
+	}
+	for _, c := range columns {
+		if c.compared {
+			tell(c.label(), c.plain(&a), c.plain(&b))
+		}
+	}
+	tell("proved", yes(a.Proved), yes(b.Proved))
+	own := maps.Clone(a.Own)
+	if own == nil {
+		own = map[string]string{}
+	}
+	maps.Copy(own, b.Own)
+	for _, field := range slices.Sorted(maps.Keys(own)) {
+		tell(field, a.Own[field], b.Own[field])
 	}
 	return out
 }

@@ -202,9 +202,10 @@ func addressOf(d *device.Device) string {
 	return d.AsLeft.Address.String()
 }
 
-// Taken reports whether a field's name is one of the record itself.
+// Taken reports whether a field's name is one of the record itself, and so no note's.
 func Taken(field string) bool {
-	return slices.Contains(csvHead, field) && field != "place" && field != "remark"
+	_, own := columnOf(field)
+	return own && field != "place" && field != "remark"
 }
 
 // Custody tells who holds the passwords, and of how many devices; never what they are.
@@ -253,38 +254,39 @@ func open(d *device.Device) []string {
 	return nil
 }
 
-var csvHead = []string{
-	"tag", "kind", "name", "make", "model", "serial", "mac", "firmware", "address", "mask", "gateway", "access", "found_at", "proved_at", "password", "encryption",
-	"place", "switch_port", "remark", "joined", "stream",
-}
-
 // CSV writes the table of devices (RFC 4180).
 func (r Record) CSV() ([]byte, error) {
-	var b bytes.Buffer
-	w := csv.NewWriter(&b)
-	w.UseCRLF = true
 	fields := r.Fields()
-	if err := w.Write(append(slices.Clone(csvHead), fields...)); err != nil {
-		return nil, err
+	var head []string
+	for _, c := range columns {
+		head = append(head, c.name)
 	}
+	rows := [][]string{append(head, fields...)}
 	for _, e := range r.Devices {
-		row := []string{
-			e.Tag, string(e.Kind), e.Name, e.Make, e.Model, e.Serial, e.MAC.String(), e.Firmware,
-			e.Address, e.Mask, e.Gateway, string(e.Access), foundAt(e.AsFound), proved(e.Proved), passwordText(e), strings.Join(e.Weak, "; "),
-			e.Place, e.Port, e.Remark, strings.Join(e.Joined, "; "), e.Stream,
+		var row []string
+		for _, c := range columns {
+			row = append(row, c.plain(&e))
 		}
 		for _, f := range fields {
 			row = append(row, e.Own[f])
 		}
+		rows = append(rows, row)
+	}
+	return table(rows)
+}
+
+// table writes rows as CSV (RFC 4180), with nothing in them that a spreadsheet would run.
+func table(rows [][]string) ([]byte, error) {
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	w.UseCRLF = true
+	for _, row := range rows {
 		for i := range row {
 			row[i], _ = text.Inert(row[i])
 		}
-		if err := w.Write(row); err != nil {
-			return nil, err
-		}
 	}
-	w.Flush()
-	return b.Bytes(), w.Error()
+	err := w.WriteAll(rows)
+	return b.Bytes(), err
 }
 
 func foundAt(s *device.Settings) string {
@@ -324,13 +326,6 @@ func (r Record) InClear() (tags []string) {
 		}
 	}
 	return tags
-}
-
-func proved(t *time.Time) string {
-	if t == nil {
-		return ""
-	}
-	return t.Format(time.RFC3339)
 }
 
 // JSON writes the whole record.

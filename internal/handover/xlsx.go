@@ -124,25 +124,27 @@ func (b *book) cell(sheet string, col, row int, v any) error {
 	return b.file.SetCellValue(sheet, at, v)
 }
 
-// kinds are the names of the sheets.
+// kindSheets are the names of the sheets.
 var kindSheets = map[device.Kind]string{device.Camera: "Cameras", device.Recorder: "Recorders", device.Intercom: "Intercoms", device.Panel: "Panels", device.Other: "Others"}
 
 func (b *book) kind(r Record, kind device.Kind) error {
 	fields := r.Fields()
-	head := append([]string{
-		"Tag", "Name", "Place", "Maker", "Model", "Serial", "MAC", "Firmware", "Address", "Mask", "Gateway", "Switch port", "Joined", "Stream", "Access", "Password held by", "Found at", "Proved", "Remark",
-	}, fields...)
+	var head []string
+	for _, c := range columns {
+		if c.title != "" {
+			head = append(head, c.title)
+		}
+	}
 	var rows [][]any
 	for _, e := range r.Devices {
 		if e.Kind != kind {
 			continue
 		}
-		row := []any{
-			e.Tag, e.Name, e.Place, e.Make, e.Model, e.Serial, e.MAC.String(), e.Firmware, e.Address, e.Mask, e.Gateway, e.Port, strings.Join(e.Joined, "; "), e.Stream,
-			string(e.Access), e.Custody, foundAt(e.AsFound), nil, e.Remark,
-		}
-		if e.Proved != nil {
-			row[17] = *e.Proved
+		var row []any
+		for _, c := range columns {
+			if c.title != "" {
+				row = append(row, c.value(&e))
+			}
 		}
 		for _, f := range fields {
 			row = append(row, e.Own[f])
@@ -152,7 +154,7 @@ func (b *book) kind(r Record, kind device.Kind) error {
 	if len(rows) == 0 {
 		return nil
 	}
-	return b.sheet(kindSheets[kind], head, rows)
+	return b.sheet(kindSheets[kind], append(head, fields...), rows)
 }
 
 func (b *book) network(r Record) error {

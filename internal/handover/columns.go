@@ -1,0 +1,98 @@
+package handover
+
+import (
+	"cmp"
+	"strings"
+	"time"
+
+	"janustat/core/device"
+)
+
+// column is one field of a device in the tables: how it is written, and read back.
+type column struct {
+	name  string // in register.csv
+	title string // in the workbook; "" is not in it
+	// value is text, a time.Time, or nil for none.
+	value func(e *Entry) any
+	// set reads it back; nil is for what only the full record holds.
+	set func(e *Entry, s string)
+	// compared are those whose change is told between two records.
+	compared bool
+}
+
+// textColumn is of a field that is text.
+func textColumn(name, title string, field func(e *Entry) *string, compared bool) column {
+	return column{name, title, func(e *Entry) any { return *field(e) }, func(e *Entry, s string) { *field(e) = s }, compared}
+}
+
+// columns are those of the tables of devices, in order; the installer's own fields follow.
+var columns = []column{
+	textColumn("tag", "Tag", func(e *Entry) *string { return &e.Tag }, true),
+	{"kind", "", func(e *Entry) any { return string(e.Kind) }, func(e *Entry, s string) { e.Kind = device.Kind(s) }, true},
+	textColumn("name", "Name", func(e *Entry) *string { return &e.Name }, true),
+	textColumn("place", "Place", func(e *Entry) *string { return &e.Place }, true),
+	textColumn("make", "Maker", func(e *Entry) *string { return &e.Make }, true),
+	textColumn("model", "Model", func(e *Entry) *string { return &e.Model }, true),
+	textColumn("serial", "Serial", func(e *Entry) *string { return &e.Serial }, true),
+	// One that is none is not known. Another unit is told as replaced, not as changed.
+	{"mac", "MAC", func(e *Entry) any { return e.MAC.String() }, func(e *Entry, s string) { e.MAC, _ = device.ParseMAC(s) }, false},
+	textColumn("firmware", "Firmware", func(e *Entry) *string { return &e.Firmware }, true),
+	textColumn("address", "Address", func(e *Entry) *string { return &e.Address }, true),
+	textColumn("mask", "Mask", func(e *Entry) *string { return &e.Mask }, true),
+	textColumn("gateway", "Gateway", func(e *Entry) *string { return &e.Gateway }, true),
+	textColumn("switch_port", "Switch port", func(e *Entry) *string { return &e.Port }, true),
+	{"joined", "Joined", func(e *Entry) any { return strings.Join(e.Joined, listed) }, func(e *Entry, s string) { e.Joined = strings.Split(s, listed) }, true},
+	textColumn("stream", "Stream", func(e *Entry) *string { return &e.Stream }, false),
+	{"access", "Access", func(e *Entry) any { return string(e.Access) }, nil, false},
+	{"password", "", func(e *Entry) any { return passwordText(*e) }, nil, false},
+	{"password_held_by", "Password held by", func(e *Entry) any { return e.Custody }, nil, false},
+	{"encryption", "", func(e *Entry) any { return strings.Join(e.Weak, listed) }, nil, false},
+	{"found_at", "Found at", func(e *Entry) any { return foundAt(e.AsFound) }, nil, false},
+	// When it was proved is otherwise after every proof: only whether it is, is compared.
+	{"proved_at", "Proved", provedAt, readProved, false},
+	textColumn("remark", "Remark", func(e *Entry) *string { return &e.Remark }, true),
+}
+
+// listed is between the words of a list in one cell.
+const listed = "; "
+
+// columnOf finds a column by its heading in one of the tables.
+func columnOf(heading string) (column, bool) {
+	for _, c := range columns {
+		if strings.EqualFold(heading, c.name) || c.title != "" && strings.EqualFold(heading, c.title) {
+			return c, true
+		}
+	}
+	return column{}, false
+}
+
+// label is what people call a column.
+func (c column) label() string { return strings.ToLower(cmp.Or(c.title, c.name)) }
+
+// plain gives the value as text; a time as RFC 3339 has it.
+func (c column) plain(e *Entry) string {
+	switch v := c.value(e).(type) {
+	case string:
+		return v
+	case time.Time:
+		return v.Format(time.RFC3339)
+	}
+	return ""
+}
+
+func provedAt(e *Entry) any {
+	if e.Proved == nil {
+		return nil
+	}
+	return *e.Proved
+}
+
+// readProved reads a time as the tables have it, or as a spreadsheet writes it anew.
+func readProved(e *Entry, s string) {
+	for _, form := range []string{time.RFC3339, "2006-01-02T15:04:05", time.DateTime, "2006-01-02 15:04"} {
+		if at, err := time.Parse(form, s); err == nil {
+			e.Proved = &at
+			return
+		}
+	}
+}
