@@ -54,10 +54,8 @@ func (a *App) beginCommand() *cobra.Command {
 				}
 			}
 			err := job.Begin(c.Context(), dir, job.NewSheet(name, subnet, gateway, time.Now()))
-			if errors.Is(err, job.ErrSheetKept) {
-				return a.report(fmt.Sprintf("made an empty register in %s; %s. Next: janustat survey", dir, err))
-			}
-			if err != nil {
+			kept := errors.Is(err, job.ErrSheetKept)
+			if err != nil && !kept {
 				return err
 			}
 			if record != "" {
@@ -65,6 +63,9 @@ func (a *App) beginCommand() *cobra.Command {
 					return err
 				}
 				a.say("%s taken over from %s; their passwords are not in it: janustat key add, or key set", plural(len(from.Devices), "device"), record)
+			}
+			if kept {
+				return a.report(fmt.Sprintf("made a new register in %s; %s. Next: janustat survey", dir, err))
 			}
 			if a.json {
 				return a.emit(map[string]string{"job": dir, "name": name})
@@ -89,10 +90,13 @@ func takeOver(ctx context.Context, dir string, from handover.Record) error {
 	}
 	defer j.Close()
 	devices := make([]device.Device, len(from.Devices))
-	names := map[string]string{}
 	for i, e := range from.Devices {
 		devices[i] = e.Device(time.Now())
-		if e.Name != "" && !e.MAC.IsZero() {
+	}
+	names, sheet := map[string]string{}, j.Sheet.Among(devices)
+	for i, e := range from.Devices {
+		// A sheet that was there may have its own names, which stand.
+		if e.Name != "" && !e.MAC.IsZero() && sheet.NamedBy(&devices[i]) == "" {
 			names[e.MAC.String()] = e.Name
 		}
 	}

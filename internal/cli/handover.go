@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -256,7 +257,10 @@ func writePack(j *job.Job, r handover.Record, o handover.Options, signer ssh.Sig
 		if err != nil {
 			return nil, err
 		}
-		docs = append(docs, handover.Document{Name: "manifest.json.sig", Data: sig})
+		docs = append(docs, handover.Document{Name: handover.SignatureFile, Data: sig})
+	}
+	if err := clearStale(j, docs); err != nil {
+		return nil, err
 	}
 	var files []string
 	for _, d := range docs {
@@ -267,4 +271,23 @@ func writePack(j *job.Job, r handover.Record, o handover.Options, signer ssh.Sig
 		files = append(files, path)
 	}
 	return files, nil
+}
+
+// clearStale takes away what an earlier run was asked for and this one was not, and which
+// does not fit the new pack: a table of changes, and a signature of another manifest.
+func clearStale(j *job.Job, docs []handover.Document) error {
+	at := slices.IndexFunc(docs, func(d handover.Document) bool { return d.Name == handover.ManifestFile })
+	was, err := os.ReadFile(j.Path(job.HandoverDir, handover.ManifestFile))
+	if err != nil || bytes.Equal(was, docs[at].Data) {
+		return nil // none, or all is as it was
+	}
+	for _, name := range []string{handover.ChangesFile, handover.SignatureFile} {
+		if slices.ContainsFunc(docs, func(d handover.Document) bool { return d.Name == name }) {
+			continue
+		}
+		if err := os.Remove(j.Path(job.HandoverDir, name)); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return fmt.Errorf("handover: %w", err)
+		}
+	}
+	return nil
 }

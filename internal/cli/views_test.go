@@ -2,6 +2,8 @@ package cli
 
 import (
 	"bytes"
+	"crypto/ed25519"
+	"encoding/pem"
 	"io"
 	"os"
 	"path/filepath"
@@ -12,6 +14,7 @@ import (
 	"filippo.io/age/armor"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 )
 
 const seen = `
@@ -56,7 +59,8 @@ func TestViewsAndNotes(t *testing.T) {
 	c.must("handover")
 	csv, err := os.ReadFile(filepath.Join(c.dir, "handover", "register.csv"))
 	require.NoError(t, err)
-	assert.Contains(t, string(csv), "ticket hall,SW1/4")
+	assert.Contains(t, string(csv), "Quay,ticket hall,Verrine")
+	assert.Contains(t, string(csv), ",SW1/4,")
 	page, err := os.ReadFile(filepath.Join(c.dir, "handover", "handover.html"))
 	require.NoError(t, err)
 	assert.Contains(t, string(page), "data:image/jpeg;base64,")
@@ -104,6 +108,19 @@ func TestAServiceVisitBeginsFromAPack(t *testing.T) {
 	done, err := os.ReadFile(filepath.Join(c.dir, "handover", "changes.csv"))
 	require.NoError(t, err)
 	assert.Contains(t, string(done), "was moved to 10.61.8.")
+	key := filepath.Join(t.TempDir(), "key")
+	_, mine, err := ed25519.GenerateKey(nil)
+	require.NoError(t, err)
+	block, err := ssh.MarshalPrivateKey(mine, "")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(key, pem.EncodeToMemory(block), 0o600))
+	c.must("handover", "--since", "2026-01-01", "--sign", key)
+	c.must("handover", "--since", "2026-01-01")
+	assert.FileExists(t, filepath.Join(c.dir, "handover", "manifest.json.sig"), "nothing has changed, so it fits")
+	c.must("note", "A1", "remark=painted")
+	c.must("handover")
+	assert.NoFileExists(t, filepath.Join(c.dir, "handover", "manifest.json.sig"), "a signature that does not fit is none")
+	assert.NoFileExists(t, filepath.Join(c.dir, "handover", "changes.csv"), "nor is there a table that is not of this pack")
 	client, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
 	c.must("handover", "--passwords-to", client.Recipient().String())
@@ -126,6 +143,13 @@ func TestAServiceVisitBeginsFromAPack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(sheet), "  subnet: 10.61.8.0/23\n")
 	assert.Contains(t, string(sheet), "  02:e4:42:00:01:01: Quay\n")
+	kept := filepath.Join(filepath.Dir(first), "kept")
+	require.NoError(t, os.Mkdir(kept, 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(kept, "jobsheet.yaml"), sheet, 0o600))
+	c.dir = kept
+	assert.Contains(t, c.must("begin", c.dir, "--from", filepath.Join(first, "handover")), "the job sheet that was there is kept")
+	assert.Contains(t, c.must("note", "A1"), "place: Hall", "a sheet that is there already keeps no record out")
+	c.dir = filepath.Join(filepath.Dir(first), "service")
 	c.must("survey", "--quiet")
 	assert.NotContains(t, c.must("list"), "fresh")
 	assert.Contains(t, c.must("compare", filepath.Join(first, "handover"), first), "Nothing is otherwise.")

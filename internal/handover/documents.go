@@ -56,6 +56,13 @@ func changes(list []Change) ([]byte, error) {
 	return table(rows)
 }
 
+// The files that are not in every pack, and the one that lists all and comes last.
+const (
+	ChangesFile   = "changes.csv"
+	SignatureFile = "manifest.json.sig"
+	ManifestFile  = "manifest.json"
+)
+
 // Document is one file of the pack.
 type Document struct {
 	Name string
@@ -90,12 +97,12 @@ func (r Record) Pack(o Options) ([]Document, error) {
 	if o.Changes != nil {
 		data, err := changes(o.Changes)
 		if err != nil {
-			return nil, fmt.Errorf("changes.csv: %w", err)
+			return nil, fmt.Errorf("%s: %w", ChangesFile, err)
 		}
-		out = append(out, Document{"changes.csv", data})
+		out = append(out, Document{ChangesFile, data})
 	}
 	manifest, err := r.manifest(out)
-	return append(out, Document{"manifest.json", manifest}), err
+	return append(out, Document{ManifestFile, manifest}), err
 }
 
 // manifest lists the files with their hashes.

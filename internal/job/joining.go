@@ -339,22 +339,19 @@ func (a Among) Joined(devices []device.Device) (Joining, error) {
 		}
 	}
 	if a.Reporting.Server.IsValid() {
-		for _, d := range taken {
-			if len(a.Reporting.Devices) == 0 && d.Kind == device.Panel {
-				j.Reporters = append(j.Reporters, d)
-			}
+		reporters := a.Reporting.Devices
+		if len(reporters) == 0 {
+			reporters = []Ref{{Text: string(device.Panel)}}
 		}
-		for _, r := range a.Reporting.Devices {
-			if k := device.Kind(r.Text); slices.Contains(device.Kinds, k) {
-				for _, d := range taken {
-					if d.Kind == k {
-						j.Reporters = append(j.Reporters, d)
-					}
-				}
-				continue
+		for _, r := range reporters {
+			meant := slices.DeleteFunc(slices.Clone(taken), func(d *device.Device) bool { return string(d.Kind) != r.Text })
+			if !slices.Contains(device.Kinds, device.Kind(r.Text)) {
+				meant = []*device.Device{find(r, "reporting.devices", "device", func(*device.Device) bool { return true })}
 			}
-			if d := find(r, "reporting.devices", "device", func(*device.Device) bool { return true }); d != nil && !slices.Contains(j.Reporters, d) {
-				j.Reporters = append(j.Reporters, d)
+			for _, d := range meant {
+				if d != nil && !slices.Contains(j.Reporters, d) {
+					j.Reporters = append(j.Reporters, d)
+				}
 			}
 		}
 	}

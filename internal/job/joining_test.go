@@ -41,6 +41,12 @@ func TestWhatWorksTogether(t *testing.T) {
 	require.Len(t, j.Reporters, 1)
 	assert.Equal(t, "10.61.8.6", s.Reserved()[0].Range.From.String())
 
+	s, err = ParseSheet([]byte("reporting: {server: 10.61.8.6, port: 7700, devices: [P01, panel, recorder, P01]}\n"))
+	require.NoError(t, err)
+	j, err = s.Among(team()).Joined(team())
+	require.NoError(t, err)
+	assert.Len(t, j.Reporters, 3, "a panel named twice, and two recorders, report once each")
+
 	s, err = ParseSheet([]byte("channels: auto\n"))
 	require.NoError(t, err)
 	j, err = s.Among(team()).Joined(team())
