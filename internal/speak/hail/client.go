@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"time"
 
 	"janustat/core/device"
@@ -50,7 +51,7 @@ type Client struct {
 	pace   pace.Pace
 	heard  chan Message
 	stop   func()
-	random interface{ Read([]byte) (int, error) }
+	random io.Reader
 
 	About    Description // as the device told it last
 	exchange Exchange
@@ -112,7 +113,7 @@ func (c *Client) Pace() pace.Pace { return c.pace }
 // NewExchange draws one.
 func NewExchange() Exchange { return newExchange(rand.Reader) }
 
-func newExchange(random interface{ Read([]byte) (int, error) }) (x Exchange) {
+func newExchange(random io.Reader) (x Exchange) {
 	_, _ = random.Read(x[:]) // never fails (crypto/rand)
 	return x
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"janustat/core/commission"
@@ -221,14 +222,7 @@ func (s *session) state(ctx context.Context) (speak.State, error) {
 }
 
 // does reports whether the device takes a call, by its own word.
-func (s *session) does(call string) bool {
-	for _, d := range s.About.Does {
-		if d == call {
-			return true
-		}
-	}
-	return false
-}
+func (s *session) does(call string) bool { return slices.Contains(s.About.Does, call) }
 
 // Pairs implements commission.PairKeeper.
 func (s *session) Pairs(ctx context.Context, links []commission.Link) ([]commission.Tie, error) {
