@@ -65,7 +65,11 @@ func (a *App) beginCommand() *cobra.Command {
 				a.say("%s taken over from %s; their passwords are not in it: janustat key add, or key set", plural(len(from.Devices), "device"), record)
 			}
 			if kept {
-				return a.report(fmt.Sprintf("made a new register in %s; %s. Next: janustat survey", dir, err))
+				made := "an empty register"
+				if record != "" {
+					made = "a register"
+				}
+				return a.report(fmt.Sprintf("made %s in %s; %s. Next: janustat survey", made, dir, err))
 			}
 			if a.json {
 				return a.emit(map[string]string{"job": dir, "name": name})
