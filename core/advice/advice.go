@@ -29,6 +29,7 @@ const (
 	Prove       Act = "prove"                // read everything back
 	Reset       Act = "reset"                // put a device back into its factory state
 	Restore     Act = "restore"              // bring a reset device, or its replacement, back
+	Swap        Act = "swap"                 // give two devices each other's tags
 	Survey      Act = "survey"               // find what is on the LAN
 	Take        Act = "take"                 // put a device into the job
 	TakeByHand  Act = "take by hand"         // the same, of one that does not say what it is
@@ -42,7 +43,7 @@ const (
 // Acts are all of them, for those who have to put each into words.
 var Acts = []Act{
 	Admit, Allot, AllotAgain, Commission, Handover, KeyAdd, KeyChange, KeyGenerate, KeyList, KeySet, Lease, Leave, ListAll,
-	Prove, Reset, Restore, Survey, Take, TakeAll, TakeByHand, UseWire, Web, Wire, WireByName,
+	Prove, Reset, Restore, Survey, Swap, Take, TakeAll, TakeByHand, UseWire, Web, Wire, WireByName,
 }
 
 // Step is an act with what it is done to: a device's tag, and the name of a user on it.

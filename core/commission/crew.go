@@ -34,20 +34,22 @@ func (p *Places) Give() { <-p.free }
 // which may be nil, is told of each result as it comes.
 func RunAll(ctx context.Context, w Worker, plans []Plan, spawn func(func()), done func(Result)) []Result {
 	w.Board = NewBoard(plans)
-	return all(plans, spawn, done, func(p Plan) Result { return w.Run(ctx, p) })
+	return Each(plans, spawn, done, func(p Plan) Result { return w.Run(ctx, p) })
 }
 
 // ChangeAll changes the password of every device, as RunAll commissions them.
 func ChangeAll(ctx context.Context, w Worker, plans []Plan, spawn func(func()), done func(Result)) []Result {
-	return all(plans, spawn, done, func(p Plan) Result { return w.Change(ctx, p) })
+	return Each(plans, spawn, done, func(p Plan) Result { return w.Change(ctx, p) })
 }
 
 // ChangeUsersAll changes further users of every device, as RunAll commissions them.
 func ChangeUsersAll(ctx context.Context, w Worker, plans []Plan, spawn func(func()), done func(Result)) []Result {
-	return all(plans, spawn, done, func(p Plan) Result { return w.ChangeUsers(ctx, p) })
+	return Each(plans, spawn, done, func(p Plan) Result { return w.ChangeUsers(ctx, p) })
 }
 
-func all(plans []Plan, spawn func(func()), done func(Result), work func(Plan) Result) []Result {
+// Each does work on every plan, side by side, and keeps the order. done is called from one
+// goroutine, as each ends.
+func Each(plans []Plan, spawn func(func()), done func(Result), work func(Plan) Result) []Result {
 	type item struct {
 		at int
 		r  Result

@@ -48,6 +48,48 @@ func (e Named) apply(d *Device) {
 	d.touched(e.At)
 }
 
+// Tagged is that a person gave the device another tag.
+type Tagged struct {
+	At  time.Time
+	Tag string
+}
+
+func (e Tagged) apply(d *Device) {
+	d.Tag = e.Tag
+	d.touched(e.At)
+}
+
+// Renamed is that devices it works with have other tags, by their old ones.
+type Renamed struct {
+	At   time.Time
+	Tags map[string]string
+}
+
+func (e Renamed) apply(d *Device) {
+	links := slices.Clone(d.Links)
+	for i := range links {
+		if to, ok := e.Tags[links[i].Peer]; ok {
+			links[i].Peer = to
+			d.touched(e.At)
+		}
+	}
+	d.Links = links
+}
+
+// TakenBack is that a person took a choice back: what was decided about the device is what
+// it was, and what has been learnt of it since then stays.
+type TakenBack struct {
+	At  time.Time
+	Was Device
+}
+
+func (e TakenBack) apply(d *Device) {
+	d.Tag, d.InJob, d.Links = e.Was.Tag, e.Was.InJob, e.Was.Links
+	d.Kind, d.KindSaid, d.Indoor = e.Was.Kind, e.Was.KindSaid, e.Was.Indoor
+	d.Allotted, d.Why, d.Proved = e.Was.Allotted, e.Was.Why, e.Was.Proved
+	d.touched(e.At)
+}
+
 // Noted is that a person noted something of the device, which is in its record.
 type Noted struct{ At time.Time }
 

@@ -105,6 +105,9 @@ func ParseSelector(terms []string) (Selector, error) {
 	return s, nil
 }
 
+// Refs gives the references to single devices.
+func (s Selector) Refs() []string { return s.refs }
+
 // Choose gives the indexes of the chosen devices, in order. `all` means every
 // device that can be configured: never a sealed or an unmanaged one, which must
 // be named to be chosen. Filters alone follow the same rule unless they ask for

@@ -193,10 +193,29 @@ func Plural(n int, word string) string {
 	return strconv.Itoa(n) + " " + word
 }
 
+// Have gives "C05 has" of one, "C05 C06 have" of several.
+func Have(names []string) string {
+	if len(names) == 1 {
+		return names[0] + " has"
+	}
+	return List(names) + " have"
+}
+
+// maxListed is how many names are listed before they are only counted.
+const maxListed = 12
+
+// List gives names beside each other, and of many the first ones and how many more.
+func List(names []string) string {
+	if n := len(names) - maxListed; n > 1 {
+		return strings.Join(names[:maxListed], " ") + " and " + strconv.Itoa(n) + " more"
+	}
+	return strings.Join(names, " ")
+}
+
 // Are gives "C05 is" of one, "C05 C06 are" of several.
 func Are(names []string) string {
 	if len(names) == 1 {
 		return names[0] + " is"
 	}
-	return strings.Join(names, " ") + " are"
+	return List(names) + " are"
 }

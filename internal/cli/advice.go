@@ -27,6 +27,7 @@ var commands = map[advice.Act]struct{ plain, on, ofUser string }{
 	advice.Reset:       {on: "reset %s"},
 	advice.Restore:     {on: "restore %s"},
 	advice.Survey:      {plain: "survey"},
+	advice.Swap:        {on: "swap %s"},
 	advice.Take:        {on: "take %s"},
 	advice.TakeAll:     {plain: "take all"},
 	advice.Web:         {on: "web %s"},

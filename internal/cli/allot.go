@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/internal/work"
 )
@@ -43,7 +44,15 @@ type allotRow struct {
 }
 
 func (a *App) allot(ctx context.Context, d *work.Desk, o work.Allotting) error {
-	made, err := d.Allot(ctx, o)
+	var ids []int64
+	for _, x := range device.OfJob(d.Devices) {
+		ids = append(ids, x.ID)
+	}
+	var made work.Allotment
+	err := d.Decide(ctx, "allotment", ids, func() (err error) {
+		made, err = d.Allot(ctx, o)
+		return err
+	})
 	if err != nil {
 		return err
 	}
@@ -65,7 +74,7 @@ func (a *App) allot(ctx context.Context, d *work.Desk, o work.Allotting) error {
 	}
 	a.printGround(g)
 	among := d.Job.Sheet.Among(d.Devices)
-	l := &listing{columns: []column{{"TAG", 0}, {"NAME", 2}, {"MAC", 3}, {"NOW", 0}, {"ALLOTTED", 0}, {"WHY", 0}}}
+	l := &listing{columns: []column{{head: "TAG"}, {head: "NAME", spare: 2}, {head: "MAC", spare: 3}, {head: "NOW"}, {head: "ALLOTTED"}, {head: "WHY"}}}
 	for i := range rows {
 		x := &rows[i]
 		to := fmt.Sprintf("%s/%d", x.Allotted.Address, x.Allotted.Prefix)

@@ -178,7 +178,7 @@ A job, in the order of the work:
 	root.SetVersionTemplate("janustat {{.Version}}\n")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(a.beginCommand(), a.surveyCommand(), a.listCommand(), a.showCommand(), a.logCommand(), a.takeCommand(), a.leaveCommand(),
-		a.allotCommand(), a.commissionCommand(), a.proveCommand(), a.handoverCommand(), a.channelsCommand(), a.noteCommand(), a.nameCommand(), a.compareCommand(), a.scheduleCommand(), a.viewsCommand(), a.winkCommand(), a.restartCommand(), a.resetCommand(), a.restoreCommand(), a.leaseCommand(), a.webCommand(), a.wireCommand(), a.keyCommand(), a.benchCommand(), a.demoCommand())
+		a.allotCommand(), a.commissionCommand(), a.proveCommand(), a.handoverCommand(), a.channelsCommand(), a.noteCommand(), a.nameCommand(), a.retagCommand(), a.swapCommand(), a.forgetCommand(), a.undoCommand(), a.compareCommand(), a.scheduleCommand(), a.viewsCommand(), a.winkCommand(), a.restartCommand(), a.resetCommand(), a.restoreCommand(), a.leaseCommand(), a.webCommand(), a.wireCommand(), a.keyCommand(), a.benchCommand(), a.demoCommand())
 	return root
 }
 

@@ -117,11 +117,11 @@ func (a *App) printChannels(rows []work.ChannelRow, passwords bool) error {
 		fmt.Fprintln(a.Out, "The job sheet says nothing of recorder channels: `channels: auto` gives every camera one.")
 		return nil
 	}
-	l := &listing{columns: []column{{"RECORDER", 0}, {"CH", 0}, {"CAMERA", 0}, {"NAME", 0}, {"STREAM", 0}, {"USER", 0}}}
+	l := &listing{columns: []column{{head: "RECORDER"}, {head: "CH"}, {head: "CAMERA"}, {head: "NAME"}, {head: "STREAM"}, {head: "USER"}}}
 	if passwords {
-		l.columns = append(l.columns, column{"PASSWORD", 0})
+		l.columns = append(l.columns, column{head: "PASSWORD"})
 	}
-	l.columns = append(l.columns, column{"CODEC", 0}, column{"SIZE", 0}, column{"STATE", 0})
+	l.columns = append(l.columns, column{head: "CODEC"}, column{head: "SIZE"}, column{head: "STATE"})
 	for _, r := range rows {
 		codec, size := streamText(r.Camera)
 		row := []cell{plain(r.Recorder.Tag), plain(channelNumber(r.Number)), plain(r.Camera.Tag), plain(r.Name), plain(r.URI), plain(r.User)}

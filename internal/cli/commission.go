@@ -21,7 +21,7 @@ func (a *App) commissionCommand() *cobra.Command {
 	var dry, newcomers bool
 	crew, hands := commission.DefaultCrew, commission.DefaultHandLimit
 	c := &cobra.Command{
-		Use:   "commission",
+		Use:   "commission [SELECTOR …]",
 		Short: "Carry it out: password, clock, name, address, verify",
 		Long: `Carries out for every taken and allotted device, in parallel: the first password,
 the clock, the name, the address (after an RFC 5227 probe), a restart where the
@@ -38,10 +38,12 @@ reservation, with the line for the site's own DHCP server.
 A device that was opened before and says now that it has no password, shows another
 certificate or no longer offers HTTPS is an alarm: nothing is sent to it ("restore"
 takes it back in). Where devices share a password (style: shared or by_kind), a new
-device is given it only once you say that it is one of yours.`,
-		Example: "  janustat commission --dry-run\n  janustat commission --wire eth0 --yes\n  janustat commission --wire eth0 --by-hand 0s",
-		Args:    noArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
+device is given it only once you say that it is one of yours.
+
+With selectors, only those devices of the job are commissioned. A device without an
+allotted address is told, and holds nobody up.`,
+		Example: "  janustat commission --dry-run\n  janustat commission --wire eth0 --yes\n  janustat commission C07 C08\n  janustat commission kind=camera --by-hand 0s",
+		RunE: func(c *cobra.Command, args []string) error {
 			if crew < 1 || crew > 256 {
 				return usagef("--crew %d: use 1 to 256", crew)
 			}
@@ -49,10 +51,14 @@ device is given it only once you say that it is one of yours.`,
 				return usagef("--by-hand %s: use 0s to 24h", hands)
 			}
 			return a.withJob(c.Context(), "commission", func(d *work.Desk) error {
-				if dry {
-					return a.dryRun(c.Context(), d)
+				only, err := d.Select(args)
+				switch {
+				case err != nil:
+					return err
+				case dry:
+					return a.dryRun(c.Context(), d, only)
 				}
-				return a.commission(c.Context(), d, work.Crew{Size: crew, Hands: hands}, newcomers)
+				return a.commission(c.Context(), d, only, work.Crew{Size: crew, Hands: hands}, newcomers)
 			})
 		},
 	}
@@ -63,12 +69,16 @@ device is given it only once you say that it is one of yours.`,
 	return c
 }
 
-func (a *App) commission(ctx context.Context, d *work.Desk, crew work.Crew, newcomers bool) error {
-	n, err := d.Ready()
+func (a *App) commission(ctx context.Context, d *work.Desk, only work.Selection, crew work.Crew, newcomers bool) error {
+	n, waiting, err := d.Ready(only)
 	if err != nil {
 		return err
 	}
-	if err := a.confirm(ctx, fmt.Sprintf("Commission %s now?", plural(n, "device"))); err != nil {
+	question := fmt.Sprintf("Commission %s now?", plural(n, "device"))
+	if len(waiting) > 0 {
+		question = fmt.Sprintf("%s no address allotted, and will wait (`janustat allot`). %s", text.Have(waiting), question)
+	}
+	if err := a.confirm(ctx, question); err != nil {
 		return err
 	}
 	planner, err := a.planner(ctx, d, true)
@@ -76,14 +86,18 @@ func (a *App) commission(ctx context.Context, d *work.Desk, crew work.Crew, newc
 		return err
 	}
 	planner.AdmitNewcomers = newcomers
-	plans, err := d.Plans(planner, d.Devices, a.admit(ctx))
+	plans, err := d.Plans(planner, d.Devices, only, a.admit(ctx))
 	if err != nil {
 		return err
 	}
-	return a.withNet(ctx, d, longPatience, func(ctx context.Context, net *reach.Net) error {
+	err = a.withNet(ctx, d, longPatience, func(ctx context.Context, net *reach.Net) error {
 		a.printTyping(plans, d.Devices)
 		return a.carryOut(ctx, d, net, planner, plans, crew)
 	})
+	if len(waiting) > 0 && (err == nil || errors.As(err, new(needsError))) {
+		return needsError{fmt.Sprintf("%s no address allotted: `janustat allot`, then this again", text.Have(waiting))}
+	}
+	return err
 }
 
 // planner opens the keyring, or makes one if create is set, and makes ready to plan.
@@ -114,7 +128,7 @@ func (a *App) admit(ctx context.Context) func(tags []string) (bool, error) {
 // carryOut carries plans out and shows how.
 func (a *App) carryOut(ctx context.Context, d *work.Desk, net *reach.Net, planner *field.Planner, plans []commission.Plan, crew work.Crew) error {
 	begun := time.Now()
-	view := a.startView(plans)
+	view := a.startView(plans, d.Usual(ctx))
 	results, err := d.Commission(ctx, net, planner, plans, crew, work.View{Step: view.step, Result: view.result})
 	view.stop()
 	if err != nil {
@@ -128,7 +142,7 @@ func (a *App) printTyping(plans []commission.Plan, devices []device.Device) {
 	if a.quiet {
 		return
 	}
-	l := &listing{columns: []column{{"TAG", 0}, {"MAC", 2}, {"NOW", 0}, {"ADDRESS", 0}, {"MASK", 0}, {"GATEWAY", 0}, {"DNS", 3}}}
+	l := &listing{columns: []column{{head: "TAG"}, {head: "MAC", spare: 2}, {head: "NOW"}, {head: "ADDRESS"}, {head: "MASK"}, {head: "GATEWAY"}, {head: "DNS", spare: 3}}}
 	for _, p := range plans {
 		if p.Manner != commission.ByHand || p.From == p.Target.Address {
 			continue

@@ -51,7 +51,7 @@ func (a *App) recordAt(c *cobra.Command, path string) (handover.Record, error) {
 	if err != nil {
 		return handover.Record{}, err
 	}
-	return recordOf(c.Context(), j, devices)
+	return recordOf(c.Context(), j, devices, nil)
 }
 
 func (a *App) printDifferences(list []handover.Difference) error {
@@ -62,7 +62,7 @@ func (a *App) printDifferences(list []handover.Difference) error {
 		fmt.Fprintln(a.Out, "Nothing is otherwise.")
 		return nil
 	}
-	l := &listing{columns: []column{{"TAG", 0}, {"WHAT", 0}, {"WAS", 0}, {"IS", 0}}}
+	l := &listing{columns: []column{{head: "TAG"}, {head: "WHAT"}, {head: "WAS"}, {head: "IS"}}}
 	for _, d := range list {
 		l.add(plain(d.Tag), plain(d.What), plain(d.From), plain(d.To))
 	}

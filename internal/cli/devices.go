@@ -74,33 +74,6 @@ func allJSON(devices []device.Device) []deviceJSON {
 	return out
 }
 
-// deviceColumns are the columns of every list of devices.
-var deviceColumns = []column{
-	{"TAG", 0},
-	{"KIND", 0},
-	{"MAKE", 3},
-	{"MODEL", 1},
-	{"SERIAL", 2},
-	{"MAC", 0},
-	{"ADDRESS", 0},
-	{"CONDITION", 0},
-	{"ACCESS", 0},
-	{"JOB", 0},
-}
-
-func deviceListing(devices []device.Device) *listing {
-	l := &listing{columns: deviceColumns, faint: map[int]bool{}}
-	for i := range devices {
-		d := &devices[i]
-		if d.Kind == device.Other && d.Condition != device.Bare || d.InJob == device.Left || d.NotOurs || d.Access == device.Sealed && d.InJob != device.Taken {
-			l.faint[i] = true
-		}
-		l.add(plain(d.Tag), plain(string(d.Kind)), plain(makeText(d)), plain(whatText(d)), plain(d.Serial), plain(d.MAC.String()),
-			plain(addressText(d.Address())), conditionCell(d.Condition), accessCell(d.Access), plain(jobText(d)))
-	}
-	return l
-}
-
 // makeText gives the maker: the device's own word, else the holder of its MAC's
 // prefix, marked as such.
 func makeText(d *device.Device) string {

@@ -24,8 +24,8 @@ type dryRow struct {
 
 // dryRun shows what would be written. No passphrase is needed to look at a job that has
 // no keyring yet.
-func (a *App) dryRun(ctx context.Context, d *work.Desk) error {
-	if _, err := d.Ready(); err != nil {
+func (a *App) dryRun(ctx context.Context, d *work.Desk, only work.Selection) error {
+	if _, _, err := d.Ready(only); err != nil {
 		return err
 	}
 	keys, err := a.keyring(ctx, d.Job, false)
@@ -35,7 +35,7 @@ func (a *App) dryRun(ctx context.Context, d *work.Desk) error {
 	case err != nil:
 		return err
 	}
-	outlook, err := d.Outlook(ctx, keys)
+	outlook, err := d.Outlook(ctx, keys, only)
 	if err != nil {
 		return err
 	}
@@ -49,7 +49,7 @@ func (a *App) dryRun(ctx context.Context, d *work.Desk) error {
 	if a.json {
 		return a.emit(rows)
 	}
-	l := &listing{columns: []column{{"TAG", 0}, {"FROM", 0}, {"TO", 0}, {"WOULD WRITE", 0}}}
+	l := &listing{columns: []column{{head: "TAG"}, {head: "FROM"}, {head: "TO"}, {head: "WOULD WRITE"}}}
 	partial := 0
 	for _, r := range rows {
 		const before = 35 // about what the columns before it take

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -24,19 +25,21 @@ import (
 )
 
 func (a *App) handoverCommand() *cobra.Command {
-	var paper, labels, since, sign string
+	var paper, labels, since, sign, into string
 	var to []string
 	c := &cobra.Command{
-		Use:   "handover",
+		Use:   "handover [SELECTOR …]",
 		Short: "Write the record the client keeps",
 		Long: `Writes the pack into handover/: handover.pdf and handover.html to read, register.xlsx,
 register.csv and register.json to work with, labels.pdf for stickers with a QR code of
 each device's page, reservations.csv and .txt for the site's DHCP server, hosts, a list
 of targets for monitoring, and manifest.json with the hash of each. None of them holds a
-password. The same state of a job gives the same bytes.`,
-		Example: "  janustat handover\n  janustat handover --paper letter --labels 30",
-		Args:    noArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
+password. The same state of a job gives the same bytes.
+
+With selectors, the pack is of those devices of the job alone, and goes into
+handover-part/ beside the whole one, or into the folder that --into names.`,
+		Example: "  janustat handover\n  janustat handover --paper letter --labels 30\n  janustat handover kind=camera --into cameras",
+		RunE: func(c *cobra.Command, args []string) error {
 			j, devices, err := a.open(c.Context())
 			if err != nil {
 				return err
@@ -49,7 +52,18 @@ password. The same state of a job gives the same bytes.`,
 			if o.Stills, err = work.Stills(j); err != nil {
 				return err
 			}
-			r, err := recordOf(c.Context(), j, devices)
+			only, err := (&work.Desk{Job: j, Devices: devices}).Select(args)
+			if err != nil {
+				return err
+			}
+			dir := j.Path(job.HandoverDir)
+			switch {
+			case into != "":
+				dir = into
+			case only != nil:
+				dir = j.Path(job.HandoverDir + "-part")
+			}
+			r, err := recordOf(c.Context(), j, devices, only)
 			if err != nil {
 				return err
 			}
@@ -58,7 +72,7 @@ password. The same state of a job gives the same bytes.`,
 				return usagef("no device is taken, so there is nothing to hand over")
 			}
 			if since != "" {
-				if o.Changes, err = changesSince(c.Context(), j, devices, since); err != nil {
+				if o.Changes, err = changesSince(c.Context(), j, devices, only, since); err != nil {
 					return err
 				}
 			}
@@ -68,7 +82,7 @@ password. The same state of a job gives the same bytes.`,
 					return err
 				}
 			}
-			files, err := writePack(j, r, o, signer)
+			files, err := writePack(dir, r, o, signer)
 			if err != nil {
 				return err
 			}
@@ -77,8 +91,8 @@ password. The same state of a job gives the same bytes.`,
 				if err != nil {
 					return err
 				}
-				file := j.Path(job.HandoverDir, "passwords.age")
-				if _, err := a.seal(c.Context(), j, devices, keys, to, file); err != nil {
+				file := filepath.Join(dir, "passwords.age")
+				if _, err := a.seal(c.Context(), j, chosenOf(devices, only), keys, to, file); err != nil {
 					return err
 				}
 				files = append(files, file)
@@ -99,6 +113,7 @@ password. The same state of a job gives the same bytes.`,
 			return nil
 		},
 	}
+	c.Flags().StringVar(&into, "into", "", "write the pack into this `FOLDER`")
 	c.Flags().StringVar(&paper, "paper", "a4", "what it is printed on: a4 or letter")
 	c.Flags().StringVar(&since, "since", "", "with changes.csv, of what was done since this `DATE` (2026-11-01)")
 	c.Flags().StringVar(&sign, "sign", "", "sign the manifest with your own SSH key, in this `FILE`")
@@ -126,13 +141,16 @@ func packOptions(paper, labels string) (handover.Options, error) {
 }
 
 // changesSince tells what was done to the devices of the job since a day.
-func changesSince(ctx context.Context, j *job.Job, devices []device.Device, day string) ([]handover.Change, error) {
+func changesSince(ctx context.Context, j *job.Job, devices []device.Device, only work.Selection, day string) ([]handover.Change, error) {
 	from, err := time.ParseInLocation(time.DateOnly, day, time.Local)
 	if err != nil {
 		return nil, usagef("--since %q: write it as 2026-11-01", day)
 	}
 	out := []handover.Change{}
 	for _, d := range device.OfJob(devices) {
+		if !only.Has(d.ID) {
+			continue
+		}
 		history, err := j.Register.History(ctx, d.ID)
 		if err != nil {
 			return nil, err
@@ -146,11 +164,19 @@ func changesSince(ctx context.Context, j *job.Job, devices []device.Device, day 
 	return out, nil
 }
 
-// recordOf makes the record of a job as it stands.
-func recordOf(ctx context.Context, j *job.Job, devices []device.Device) (handover.Record, error) {
-	device.Sort(devices)
+// chosenOf leaves the devices of the job that are meant, and everybody else.
+func chosenOf(devices []device.Device, only work.Selection) []device.Device {
+	return slices.DeleteFunc(slices.Clone(devices), func(d device.Device) bool {
+		return (d.InJob == device.Taken || d.Commissioned()) && !only.Has(d.ID)
+	})
+}
+
+// recordOf makes the record of a job, or of some of its devices, as it stands.
+func recordOf(ctx context.Context, j *job.Job, all []device.Device, only work.Selection) (handover.Record, error) {
+	device.Sort(all)
+	devices := chosenOf(all, only)
 	// A record is worth having before everything is known of the ground.
-	g, err := field.Ground(ctx, j, devices)
+	g, err := field.Ground(ctx, j, all)
 	if err != nil {
 		g = ground.Ground{}
 	}
@@ -162,7 +188,7 @@ func recordOf(ctx context.Context, j *job.Job, devices []device.Device) (handove
 	for id, p := range progress {
 		f.InClear[id] = p.InClear
 	}
-	if f.Spans, err = addressPlan(ctx, j, devices, g.Subnet); err != nil {
+	if f.Spans, err = addressPlan(ctx, j, all, g.Subnet); err != nil {
 		return handover.Record{}, err
 	}
 	notes, err := j.Register.Notes(ctx)
@@ -244,8 +270,8 @@ func (a *App) signingKey(ctx context.Context, file string) (ssh.Signer, error) {
 	return key, nil
 }
 
-func writePack(j *job.Job, r handover.Record, o handover.Options, signer ssh.Signer) ([]string, error) {
-	if err := job.OwnDir(j.Path(job.HandoverDir)); err != nil {
+func writePack(dir string, r handover.Record, o handover.Options, signer ssh.Signer) ([]string, error) {
+	if err := job.OwnDir(dir); err != nil {
 		return nil, fmt.Errorf("handover: %w", err)
 	}
 	docs, err := r.Pack(o)
@@ -259,12 +285,12 @@ func writePack(j *job.Job, r handover.Record, o handover.Options, signer ssh.Sig
 		}
 		docs = append(docs, handover.Document{Name: handover.SignatureFile, Data: sig})
 	}
-	if err := clearStale(j, docs); err != nil {
+	if err := clearStale(dir, docs); err != nil {
 		return nil, err
 	}
 	var files []string
 	for _, d := range docs {
-		path := j.Path(job.HandoverDir, d.Name)
+		path := filepath.Join(dir, d.Name)
 		if err := job.WriteFile(path, d.Data, 0o644); err != nil {
 			return nil, err
 		}
@@ -275,9 +301,9 @@ func writePack(j *job.Job, r handover.Record, o handover.Options, signer ssh.Sig
 
 // clearStale takes away what an earlier run was asked for and this one was not, and which
 // does not fit the new pack: a table of changes, and a signature of another manifest.
-func clearStale(j *job.Job, docs []handover.Document) error {
+func clearStale(dir string, docs []handover.Document) error {
 	at := slices.IndexFunc(docs, func(d handover.Document) bool { return d.Name == handover.ManifestFile })
-	was, err := os.ReadFile(j.Path(job.HandoverDir, handover.ManifestFile))
+	was, err := os.ReadFile(filepath.Join(dir, handover.ManifestFile))
 	if err != nil || bytes.Equal(was, docs[at].Data) {
 		return nil // none, or all is as it was
 	}
@@ -285,7 +311,7 @@ func clearStale(j *job.Job, docs []handover.Document) error {
 		if slices.ContainsFunc(docs, func(d handover.Document) bool { return d.Name == name }) {
 			continue
 		}
-		if err := os.Remove(j.Path(job.HandoverDir, name)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		if err := os.Remove(filepath.Join(dir, name)); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return fmt.Errorf("handover: %w", err)
 		}
 	}

@@ -75,7 +75,7 @@ func (a *App) listKeys(j *job.Job, devices []device.Device, keys *job.Keyring) e
 	if a.json {
 		return a.emit(orEmpty(rows))
 	}
-	l := &listing{columns: []column{{"TAG", 0}, {"MAC", 1}, {"USER", 0}, {"KEY", 0}, {"EARLIER ONES", 2}, {"FURTHER USERS", 3}, {"ACCESS", 0}}}
+	l := &listing{columns: []column{{head: "TAG"}, {head: "MAC", spare: 1}, {head: "USER"}, {head: "KEY"}, {head: "EARLIER ONES", spare: 2}, {head: "FURTHER USERS", spare: 3}, {head: "ACCESS"}}}
 	for _, r := range rows {
 		style := &goodStyle
 		if r.Key == "none" || r.Key == "changing" || r.Key == "kept for it" {
@@ -225,7 +225,7 @@ func (a *App) keyChange(ctx context.Context, d *work.Desk, s device.Selector, us
 	}
 	return a.withNet(ctx, d, longPatience, func(ctx context.Context, n *reach.Net) error {
 		begun := time.Now()
-		view := a.startView(change.Plans)
+		view := a.startView(change.Plans, 0)
 		results, err := change.Carry(ctx, n, work.View{Step: view.step, Result: view.result})
 		view.stop()
 		if err != nil {

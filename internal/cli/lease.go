@@ -78,7 +78,7 @@ func (a *App) printLeases(devices []device.Device, clients []field.LeaseClient, 
 	var rows []leaseJSON
 	var reserved []commission.Plan
 	missing := 0
-	l := &listing{columns: []column{{"TAG", 0}, {"MAC", 0}, {"ADDRESS", 0}, {"LEASE", 0}, {"WHAT IT IS", 1}, {"ACCESS", 0}}}
+	l := &listing{columns: []column{{head: "TAG"}, {head: "MAC"}, {head: "ADDRESS"}, {head: "LEASE"}, {head: "WHAT IT IS", spare: 1}, {head: "ACCESS"}}}
 	for _, c := range clients {
 		given := slices.Contains(leased, c.MAC)
 		if !given && !c.Waiting {

@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,38 +15,121 @@ import (
 	"janustat/internal/job"
 )
 
+// listOptions are what is listed, and how.
+type listOptions struct {
+	everything, csv bool
+	columns, find   []string
+	sort            string
+}
+
 func (a *App) listCommand() *cobra.Command {
-	var everything bool
+	var o listOptions
 	c := &cobra.Command{
-		Use:     "list [SELECTOR …]",
-		Short:   "List the register",
-		Long:    "Lists the devices in the register: those that can be configured or belong to the job, or all.\n" + selectorHelp,
-		Example: "  janustat list\n  janustat list kind=camera condition=stray\n  janustat list --all --json",
-		RunE: func(c *cobra.Command, args []string) error {
-			j, devices, err := a.open(c.Context())
-			if err != nil {
-				return err
-			}
-			defer j.Close()
-			shown, err := chooseForList(devices, args, everything)
-			if err != nil {
-				return err
-			}
-			device.Sort(shown)
-			if a.json {
-				return a.emit(allJSON(shown))
-			}
-			if len(shown) == 0 {
-				fmt.Fprintln(a.Out, "Nothing to list: janustat survey finds devices, list --all shows bystanders too.")
-				return nil
-			}
-			a.write(a.Out, deviceListing(shown))
-			fmt.Fprintf(a.Out, "\n%s\n", countByKind(shown))
-			return nil
-		},
+		Use:   "list [SELECTOR …]",
+		Short: "List the register",
+		Long: "Lists the devices in the register: those that can be configured or belong to the job, or all.\n" + selectorHelp + `
+
+Columns: ` + strings.Join(columnKeys(), ", ") + `,
+and every field that was noted. What the last survey met for the first time is marked new,
+and what it did not meet gone. Exit code 1 where nothing fits what was asked for.`,
+		Example: "  janustat list\n  janustat list kind=camera condition=stray\n  janustat list --columns tag,name,place,port --sort place\n" +
+			"  janustat list --find ramp\n  janustat list --csv > devices.csv\n  janustat list --all --json",
+		RunE: func(c *cobra.Command, args []string) error { return a.list(c.Context(), args, o) },
 	}
-	c.Flags().BoolVar(&everything, "all", false, "bystanders too")
+	f := c.Flags()
+	f.BoolVar(&o.everything, "all", false, "bystanders too")
+	f.StringSliceVar(&o.columns, "columns", nil, "these `COLUMNS` instead of the usual ones, in this order")
+	f.StringVar(&o.sort, "sort", "", "by this `COLUMN`; -COLUMN turns it round")
+	f.StringSliceVar(&o.find, "find", nil, "only those with this `TEXT` anywhere; several narrow each other")
+	f.BoolVar(&o.csv, "csv", false, "comma-separated values, with every row in full")
 	return c
+}
+
+// listJSON is a device in `list --json`.
+type listJSON struct {
+	deviceJSON
+	Called string    `json:"called"`         // the job sheet's name for it, else its own
+	News   string    `json:"news,omitempty"` // new or gone, as of the last survey
+	Notes  job.Notes `json:"notes,omitempty"`
+}
+
+func (a *App) list(ctx context.Context, terms []string, o listOptions) error {
+	if o.csv && a.json {
+		return usagef("--csv and --json are two forms: give one of them")
+	}
+	j, devices, err := a.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer j.Close()
+	shown, err := chooseForList(devices, terms, o.everything)
+	if err != nil {
+		return err
+	}
+	device.Sort(shown)
+	rows, err := a.rows(ctx, j, devices, shown)
+	if err != nil {
+		return err
+	}
+	noted := notedFields(rows)
+	columns, err := columnsFor(orElse(o.columns, listed), noted)
+	if err != nil {
+		return err
+	}
+	rows = slices.DeleteFunc(rows, func(r row) bool { return !r.has(o.find) })
+	if o.sort != "" {
+		if err := sortRows(rows, o.sort, noted); err != nil {
+			return err
+		}
+	}
+	if err := a.printList(rows, columns, o.csv); err != nil {
+		return err
+	}
+	if asked := len(terms)+len(o.find) > 0; len(rows) == 0 && asked {
+		return needsError{}
+	}
+	return nil
+}
+
+func (a *App) printList(rows []row, columns []listColumn, csv bool) error {
+	switch {
+	case csv:
+		return a.writeCSV(rows, columns)
+	case a.json:
+		out := make([]listJSON, len(rows))
+		for i := range rows {
+			out[i] = listJSON{asJSON(rows[i].Device), rows[i].name, rows[i].news, rows[i].notes}
+		}
+		return a.emit(out)
+	case len(rows) == 0:
+		fmt.Fprintln(a.Out, "Nothing to list: janustat survey finds devices, list --all shows bystanders too.")
+		return nil
+	}
+	a.write(a.Out, rowListing(rows, columns))
+	devices := make([]device.Device, len(rows))
+	for i := range rows {
+		devices[i] = *rows[i].Device
+	}
+	fmt.Fprintf(a.Out, "\n%s\n", countByKind(devices))
+	return nil
+}
+
+// notedFields are the fields that anything is noted under.
+func notedFields(rows []row) []string {
+	fields := map[string]bool{}
+	for i := range rows {
+		for f := range rows[i].notes {
+			fields[f] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(fields))
+}
+
+func orElse[T any](s, other []T) []T {
+	if len(s) == 0 {
+		return other
+	}
+	return s
 }
 
 func chooseForList(devices []device.Device, terms []string, everything bool) ([]device.Device, error) {

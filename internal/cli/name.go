@@ -29,12 +29,7 @@ gives it to the device, and to its picture. Nothing is sent to any device.`,
 				if err != nil {
 					return err
 				}
-				path := d.Job.Path(job.SheetFile)
-				if ref := d.Job.Sheet.Among(d.Devices).NamedBy(x); ref != "" {
-					err = job.Rename(path, ref, args[1])
-				} else {
-					err = job.AddNames(path, map[string]string{x.MAC.String(): args[1]})
-				}
+				err = d.Decide(c.Context(), "name of "+x.Label(), []int64{x.ID}, func() error { return setName(d, x, args[1]) })
 				if err != nil {
 					return err
 				}
@@ -42,4 +37,13 @@ gives it to the device, and to its picture. Nothing is sent to any device.`,
 			})
 		},
 	}
+}
+
+// setName writes a device's name into the job sheet.
+func setName(d *work.Desk, x *device.Device, name string) error {
+	path := d.Job.Path(job.SheetFile)
+	if ref := d.Job.Sheet.Among(d.Devices).NamedBy(x); ref != "" {
+		return job.Rename(path, ref, name)
+	}
+	return job.AddNames(path, map[string]string{x.MAC.String(): name})
 }

@@ -38,7 +38,10 @@ one. An empty text takes a field away. Nothing is sent to any device.`,
 					return err
 				}
 				if len(fields) > 0 {
-					if err := d.Job.Register.SetNotes(c.Context(), map[int64]job.Notes{x.ID: fields}); err != nil {
+					err := d.Decide(c.Context(), "note of "+x.Label(), []int64{x.ID}, func() error {
+						return d.Job.Register.SetNotes(c.Context(), map[int64]job.Notes{x.ID: fields})
+					})
+					if err != nil {
 						return err
 					}
 				}

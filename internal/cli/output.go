@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"janustat/core/text"
@@ -59,6 +60,11 @@ var (
 type column struct {
 	head  string
 	spare int
+	// tight, if not nil, shortens its text when the terminal is too narrow, in its turn at
+	// tightAt among the spare values.
+	tightAt int
+	tight   func(string) string
+	ifAny   bool // left out where no row has anything in it
 }
 
 // cell is a value with an optional style.
@@ -81,33 +87,49 @@ type listing struct {
 
 func (l *listing) add(cells ...cell) { l.rows = append(l.rows, cells) }
 
+// fit is how each column of a listing is shown.
+type fit struct{ hidden, tight bool }
+
 // write renders the listing to a stream, without borders.
 func (a *App) write(w io.Writer, l *listing) {
-	keep := make([]bool, len(l.columns))
-	for i := range keep {
-		keep[i] = true
+	fits := make([]fit, len(l.columns))
+	for i, c := range l.columns {
+		fits[i].hidden = c.ifAny && !slices.ContainsFunc(l.rows, func(r []cell) bool { return r[i].text != "" })
 	}
-	text := l.render(keep, a.colour(w))
-	for limit := width(w); limit > 0 && lipgloss.Width(text) > limit; {
-		worst := -1
-		for i, c := range l.columns {
-			if keep[i] && c.spare > 0 && (worst < 0 || c.spare > l.columns[worst].spare) {
-				worst = i
-			}
-		}
-		if worst < 0 {
-			break
-		}
-		keep[worst] = false
-		text = l.render(keep, a.colour(w))
+	text := l.render(fits, a.colour(w))
+	for limit := width(w); limit > 0 && lipgloss.Width(text) > limit && l.squeeze(fits); {
+		text = l.render(fits, a.colour(w))
 	}
 	fmt.Fprintln(w, text)
 }
 
-func (l *listing) render(keep []bool, colour bool) string {
+// squeeze makes the listing narrower by one column, or reports that it cannot.
+func (l *listing) squeeze(fits []fit) bool {
+	at, worst := -1, 0
+	for i, c := range l.columns {
+		turn := c.spare
+		if c.tight != nil && !fits[i].tight {
+			turn = c.tightAt
+		}
+		if !fits[i].hidden && turn > worst {
+			at, worst = i, turn
+		}
+	}
+	if at < 0 {
+		return false
+	}
+	if l.columns[at].tight != nil && !fits[at].tight {
+		fits[at].tight = true
+	} else {
+		fits[at].hidden = true
+	}
+	return true
+}
+
+func (l *listing) render(fits []fit, colour bool) string {
 	var at []int
-	for i, k := range keep {
-		if k {
+	for i, f := range fits {
+		if !f.hidden {
 			at = append(at, i)
 		}
 	}
@@ -123,6 +145,9 @@ func (l *listing) render(keep []bool, colour bool) string {
 			row[i] = r[c].text
 			if row[i] == "" && !r[c].blank {
 				row[i] = "–"
+			}
+			if fits[c].tight {
+				row[i] = l.columns[c].tight(row[i])
 			}
 		}
 		t.Row(row...)

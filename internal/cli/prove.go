@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"janustat/core/device"
+	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/reach"
@@ -19,7 +20,7 @@ import (
 
 func (a *App) proveCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "prove",
+		Use:   "prove [SELECTOR …]",
 		Short: "Read everything back and compare it with the register",
 		Long: `Visits every commissioned device and checks that it answers at its address, alone,
 with its password and not without one nor with an old or a factory one, that it has
@@ -31,17 +32,24 @@ server is connected to it. Old, factory and further users' passwords are
 offered within the budget of tries, a few at each proving, and old and factory ones
 that were refused are not offered again. Of a device set up by hand, or one that takes
 nothing but a lease, only the first two can be seen. A device that is not what it was
-is offered nothing. Nothing is written to any device. Exit code 1 on any difference.`,
-		Example: "  janustat prove --wire eth0\n  janustat prove --json",
-		Args:    noArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			return a.withJob(c.Context(), "prove", func(d *work.Desk) error { return a.prove(c.Context(), d) })
+is offered nothing. Nothing is written to any device. With selectors, only those devices
+of the job are proved. Exit code 1 on any difference, and where a check could not be
+made yet.`,
+		Example: "  janustat prove --wire eth0\n  janustat prove kind=camera\n  janustat prove --json",
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.withJob(c.Context(), "prove", func(d *work.Desk) error {
+				only, err := d.Select(args)
+				if err != nil {
+					return err
+				}
+				return a.prove(c.Context(), d, only)
+			})
 		},
 	}
 }
 
-func (a *App) prove(ctx context.Context, d *work.Desk) error {
-	n, err := d.Ready()
+func (a *App) prove(ctx context.Context, d *work.Desk, only work.Selection) error {
+	n, waiting, err := d.Ready(only)
 	if err != nil {
 		return err
 	}
@@ -55,18 +63,28 @@ func (a *App) prove(ctx context.Context, d *work.Desk) error {
 	}
 	return a.withNet(ctx, d, shortPatience, func(ctx context.Context, net *reach.Net) error {
 		a.say("proving %s …", plural(n, "device"))
-		p, err := d.Prove(ctx, net, keys)
+		count := a.counting("proved", n)
+		p, err := d.Prove(ctx, net, keys, only, func(*field.Proof) { count.one() })
+		count.end()
 		if err != nil {
 			return err
 		}
 		if err := a.printProofs(p.Proofs, p.Failed, p.InClear); err != nil {
 			return err
 		}
-		if p.Failed > 0 {
+		switch {
+		case len(waiting) > 0:
+			return needsError{fmt.Sprintf("%s no address allotted, so there is nothing to prove: `janustat allot`, then `janustat commission`", text.Have(waiting))}
+		case p.Failed > 0 || slices.ContainsFunc(p.Proofs, unchecked):
 			return needsError{}
 		}
 		return nil
 	})
+}
+
+// unchecked reports whether a check is left for later, by the budget of tries.
+func unchecked(p field.Proof) bool {
+	return slices.ContainsFunc(p.Checks, func(c field.Check) bool { return c.Left > 0 })
 }
 
 type proofJSON struct {
@@ -90,7 +108,7 @@ func (a *App) printProofs(proofs []field.Proof, failed int, inClear map[int64]bo
 			Failed  int         `json:"failed"`
 		}{out, failed})
 	}
-	l := &listing{columns: []column{{"TAG", 0}, {"AT", 0}}}
+	l := &listing{columns: []column{{head: "TAG"}, {head: "AT"}}}
 	// What no device was asked has no column.
 	asked := slices.DeleteFunc(slices.Clone(field.Checks), func(name string) bool {
 		return !slices.ContainsFunc(proofs, func(p field.Proof) bool {

@@ -11,6 +11,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/reach"
 	"janustat/internal/work"
@@ -27,19 +28,37 @@ func oneDevice(verb string) cobra.PositionalArgs {
 
 func (a *App) restartCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:     "restart DEVICE",
-		Short:   "Restart a device of the job, and wait until it is back",
-		Example: "  janustat restart C03 --wire eth0",
-		Args:    oneDevice("restart"),
+		Use:     "restart SELECTOR …",
+		Short:   "Restart devices of the job, and wait until they are back",
+		Long:    "Restarts devices of the job, side by side, and waits until each is back.\n" + selectorHelp,
+		Example: "  janustat restart C03 --wire eth0\n  janustat restart kind=camera",
+		Args:    someDevices("restart"),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.withDevice(c.Context(), "restart", args[0], func(w worked) error {
-				if err := a.confirm(c.Context(), fmt.Sprintf("Restart %s?", w.device.Label())); err != nil {
-					return err
-				}
-				return a.do(c.Context(), w, commission.Worker.Restart, "is back")
-			})
+			return a.withJob(c.Context(), "restart", func(d *work.Desk) error { return a.restart(c.Context(), d, args) })
 		},
 	}
+}
+
+func (a *App) restart(ctx context.Context, d *work.Desk, terms []string) error {
+	only, err := d.Select(terms)
+	if err != nil {
+		return err
+	}
+	var list []*device.Device
+	var tags []string
+	for _, x := range device.OfJob(d.Devices) {
+		if only.Has(x.ID) {
+			list, tags = append(list, device.ByID(d.Devices, x.ID)), append(tags, x.Tag)
+		}
+	}
+	if err := a.confirm(ctx, fmt.Sprintf("Restart %s?", text.List(tags))); err != nil {
+		return err
+	}
+	planner, err := a.planner(ctx, d, false)
+	if err != nil {
+		return err
+	}
+	return a.do(ctx, d, planner, list, commission.Worker.Restart, func(tags []string) string { return text.Are(tags) + " back" })
 }
 
 func (a *App) resetCommand() *cobra.Command {
@@ -64,7 +83,9 @@ gone. Because there is no way back, its tag has to be typed, --yes or not. After
 					}
 					return needsError{"that is not its tag: nothing was done"}
 				}
-				return a.do(c.Context(), w, commission.Worker.Reset, "was reset; bring it back with `janustat restore "+w.device.Tag+"`")
+				return a.do(c.Context(), w.Desk, w.planner, []*device.Device{w.device}, commission.Worker.Reset, func(tags []string) string {
+					return fmt.Sprintf("%s was reset; bring it back with `janustat restore %[1]s`", tags[0])
+				})
 			})
 		},
 	}
@@ -91,13 +112,31 @@ func (a *App) withDevice(ctx context.Context, verb, ref string, f func(worked) e
 	})
 }
 
-// do does one thing to one device, and tells that it is done.
-func (a *App) do(ctx context.Context, w worked, deed work.Deed, done string) error {
-	return a.withNet(ctx, w.Desk, longPatience, func(ctx context.Context, n *reach.Net) error {
-		if err := w.Do(ctx, n, w.planner, w.device, deed); err != nil {
+// do does one thing to devices, and tells which it is done to.
+func (a *App) do(ctx context.Context, d *work.Desk, planner *field.Planner, list []*device.Device, deed work.Deed, done func(tags []string) string) error {
+	return a.withNet(ctx, d, longPatience, func(ctx context.Context, n *reach.Net) error {
+		view := a.startSteps(len(list))
+		results, err := d.Do(ctx, n, planner, list, deed, work.View{Step: view.step, Result: view.result})
+		view.stop()
+		if err != nil {
 			return err
 		}
-		return a.report(w.device.Label() + " " + done)
+		var tags []string
+		for _, r := range results {
+			if r.Status == commission.Done {
+				tags = append(tags, r.Plan.Tag)
+			}
+		}
+		told := ""
+		if len(tags) > 0 {
+			told = done(tags)
+		}
+		if told != "" || a.json {
+			if err := a.report(told); err != nil {
+				return err
+			}
+		}
+		return work.Left(ctx, results)
 	})
 }
 

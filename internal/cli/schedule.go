@@ -71,7 +71,7 @@ func (a *App) printMatched(l schedule.List, m schedule.Matched) {
 	if len(own) > 0 {
 		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, "Kept as fields of their own: "+strings.Join(own, ", ")))
 	}
-	t := &listing{columns: []column{{"LINE", 0}, {"DEVICE", 0}, {"BY", 0}, {"NAME", 0}, {"PLACE", 0}, {"PORT", 0}}}
+	t := &listing{columns: []column{{head: "LINE"}, {head: "DEVICE"}, {head: "BY"}, {head: "NAME"}, {head: "PLACE"}, {head: "PORT"}}}
 	for _, x := range m.Matches {
 		f := x.Row.Fields
 		t.add(plain(fmt.Sprint(x.Row.Line)), plain(x.Device.Label()), plain(x.By), plain(f[schedule.Name]), plain(f[schedule.Place]), plain(strings.Trim(f[schedule.Switch]+"/"+f[schedule.Port], "/")))

@@ -169,13 +169,15 @@ func (a *App) finishSurvey(ctx context.Context, d *work.Desk, s *work.Surveyed, 
 			return err
 		}
 	} else {
-		a.printSurvey(devices, s)
+		if err := a.printSurvey(ctx, d.Job, devices, s); err != nil {
+			return err
+		}
 		for _, text := range passedBy(devices, d.Subnet(ctx)) {
 			fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
 		}
 		a.printExpected(o.Expect, devices, missing, gone)
 	}
-	if len(missing) > 0 {
+	if len(missing) > 0 || len(devices) == 0 {
 		return needsError{}
 	}
 	return nil

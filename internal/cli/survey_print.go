@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -10,16 +11,19 @@ import (
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/internal/field"
+	"janustat/internal/job"
 	"janustat/internal/work"
 )
 
-func (a *App) printSurvey(devices []device.Device, s *work.Surveyed) {
+func (a *App) printSurvey(ctx context.Context, j *job.Job, devices []device.Device, s *work.Surveyed) error {
 	w, found := a.Out, s.Found
 	if len(devices) == 0 {
 		fmt.Fprintln(w, "Nothing answered. Check the cable and the adapter, or listen longer: janustat survey --for 30s")
-		return
+		return nil
 	}
-	a.write(w, deviceListing(devices))
+	if err := a.showDevices(ctx, j, s.Devices, devices); err != nil {
+		return err
+	}
 	fmt.Fprintf(w, "\n%s, in %.1f s\n", countByKind(devices), s.Record.Took.Seconds())
 	a.printLAN(devices, found)
 	a.printFloods(s)
@@ -37,7 +41,9 @@ func (a *App) printSurvey(devices []device.Device, s *work.Surveyed) {
 	for _, text := range s.Differs {
 		fmt.Fprintln(w, a.wrap(w, 2, "note: "+text))
 	}
-	a.printChanges(s.Changes)
+	if !s.First {
+		a.printChanges(s.Changes)
+	}
 	open := 0
 	for i := range devices {
 		if devices[i].Configurable() && devices[i].InJob == device.Undecided && !devices[i].NotOurs {
@@ -47,6 +53,7 @@ func (a *App) printSurvey(devices []device.Device, s *work.Surveyed) {
 	if open > 0 {
 		fmt.Fprintf(w, "Next: janustat take all   (%s ready to be taken)\n", plural(open, "device"))
 	}
+	return nil
 }
 
 // printFloods names who says more than any honest host.
@@ -141,8 +148,7 @@ func roundText(d time.Duration) string {
 	return text
 }
 
-// manyChanges is how many changes are printed before they are only counted:
-// on a first survey everything is new and stands in the list above already.
+// manyChanges is how many changes are printed before they are only counted.
 const manyChanges = 12
 
 func (a *App) printChanges(changes []device.Change) {
@@ -154,7 +160,13 @@ func (a *App) printChanges(changes []device.Change) {
 		fmt.Fprintln(a.Out, "Nothing new, gone or changed since the last survey.")
 		return
 	}
-	fmt.Fprintf(a.Out, "Since the last survey: %d new, %d gone, %d back, %d changed\n", counts["new"], counts["gone"], counts["back"], counts["changed"])
+	var parts []string
+	for _, what := range []string{"new", "gone", "back", "changed", "alarm"} {
+		if n := counts[what]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, what))
+		}
+	}
+	fmt.Fprintf(a.Out, "Since the last survey: %s\n", strings.Join(parts, ", "))
 	for _, c := range changes {
 		if c.What == "new" && counts["new"] > manyChanges {
 			continue

@@ -41,12 +41,7 @@ func (a *App) choiceCommand(verb, short string, choice device.Choice, example st
 		Short:   short,
 		Long:    long,
 		Example: example,
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) == 0 {
-				return usagef("%s what? Name devices, or use all: `janustat %s --help`", verb, verb)
-			}
-			return nil
-		},
+		Args:    someDevices(verb),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := device.ParseSelector(args)
 			if err != nil {
@@ -56,7 +51,7 @@ func (a *App) choiceCommand(verb, short string, choice device.Choice, example st
 				return usagef("--kind %s: use camera, recorder, intercom or panel", kind)
 			}
 			return a.withJob(c.Context(), verb, func(d *work.Desk) error {
-				return a.choose(c.Context(), d.Job, d.Devices, s, choice, device.Kind(kind))
+				return a.choose(c.Context(), d, s, choice, device.Kind(kind))
 			})
 		},
 	}
@@ -66,13 +61,24 @@ func (a *App) choiceCommand(verb, short string, choice device.Choice, example st
 	return cmd
 }
 
+// someDevices refuses a command that needs selectors and has none.
+func someDevices(verb string) cobra.PositionalArgs {
+	return func(_ *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return usagef("%s what? Name devices, or use all: `janustat %s --help`", verb, verb)
+		}
+		return nil
+	}
+}
+
 const byHandHelp = `
 
 A device that speaks nothing that can be configured, or has no address yet, can be
 taken by its MAC or address with --kind: what is there to be configured by hand, or
 to be given an address by "janustat lease".`
 
-func (a *App) choose(ctx context.Context, j *job.Job, devices []device.Device, s device.Selector, choice device.Choice, kind device.Kind) error {
+func (a *App) choose(ctx context.Context, desk *work.Desk, s device.Selector, choice device.Choice, kind device.Kind) error {
+	j, devices := desk.Job, desk.Devices
 	chosen, err := s.Choose(devices)
 	if err != nil {
 		return err
@@ -109,7 +115,9 @@ func (a *App) choose(ctx context.Context, j *job.Job, devices []device.Device, s
 	device.Sort(shown)
 	if len(shown) > 0 {
 		if !a.json {
-			a.write(a.Out, deviceListing(shown))
+			if err := a.showDevices(ctx, j, devices, shown); err != nil {
+				return err
+			}
 		}
 		if !a.json {
 			for _, text := range kept {
@@ -119,7 +127,12 @@ func (a *App) choose(ctx context.Context, j *job.Job, devices []device.Device, s
 		if err := a.confirm(ctx, fmt.Sprintf("Mark %s (%s) as %s?", plural(len(shown), "device"), countByKind(shown), choice)); err != nil {
 			return err
 		}
-		if err := j.Register.Save(ctx, devices); err != nil {
+		var ids []int64
+		for i := range shown {
+			ids = append(ids, shown[i].ID)
+		}
+		what := fmt.Sprintf("choice of %s as %s", plural(len(shown), "device"), choice)
+		if err := desk.Decide(ctx, what, ids, func() error { return j.Register.Save(ctx, devices) }); err != nil {
 			return err
 		}
 	}
@@ -129,7 +142,7 @@ func (a *App) choose(ctx context.Context, j *job.Job, devices []device.Device, s
 	if len(chosen) == 0 {
 		fmt.Fprintln(a.Out, "No device fits: janustat list --all shows what there is.")
 		a.printPassedBy(ctx, j, devices, choice)
-		return nil
+		return needsError{}
 	}
 	fmt.Fprintf(a.Out, "%s %s", plural(len(shown), "device"), choice)
 	if n := len(chosen) - len(shown); n > 0 {

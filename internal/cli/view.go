@@ -19,15 +19,17 @@ type progressView interface {
 	stop()
 }
 
-func (a *App) startView(plans []commission.Plan) progressView {
+// usual is how long devices of the job have taken before; zero is not known.
+func (a *App) startView(plans []commission.Plan, usual time.Duration) progressView {
 	if a.quiet {
 		return noView{}
 	}
 	f, tty := terminal(a.Err)
-	if !tty || a.Getenv("TERM") == "dumb" || a.Getenv("NO_COLOR") != "" {
-		return &lineView{app: a}
+	if !tty || !a.colour(a.Err) {
+		return &lineView{app: a, left: len(plans)}
 	}
 	m := newLiveModel(a, plans)
+	m.usual = usual
 	v := &liveView{done: make(chan struct{})}
 	// Signals stay with the command: it stops the work, and the view ends with it.
 	v.program = tea.NewProgram(m, tea.WithOutput(f), tea.WithInput(nil), tea.WithoutSignalHandler())
@@ -47,12 +49,22 @@ func (noView) stop()                                         {}
 // lineView writes a line for each write and each result; waiting and reading
 // would drown them.
 type lineView struct {
-	app *App
-	mu  sync.Mutex
+	app   *App
+	every bool // waiting and reading too
+	left  int
+	mu    sync.Mutex
+}
+
+// startSteps shows all that is done to a few devices, a line each.
+func (a *App) startSteps(n int) progressView {
+	if a.quiet {
+		return noView{}
+	}
+	return &lineView{app: a, every: true, left: n}
 }
 
 func (v *lineView) step(p commission.Plan, s commission.Step, text string) {
-	if commission.Waits(s) {
+	if commission.Waits(s) && !v.every {
 		return
 	}
 	v.mu.Lock()
@@ -63,7 +75,12 @@ func (v *lineView) step(p commission.Plan, s commission.Step, text string) {
 func (v *lineView) result(r commission.Result) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	v.app.say("%s  %s", r.Plan.Tag, strings.TrimSpace(string(r.Status)+" "+r.Reason))
+	v.left--
+	text := strings.TrimSpace(string(r.Status) + " " + r.Reason)
+	if v.left > 0 {
+		text += fmt.Sprintf("  (%d to go)", v.left)
+	}
+	v.app.say("%s  %s", r.Plan.Tag, text)
 }
 
 func (v *lineView) stop() {}
@@ -110,6 +127,7 @@ type liveModel struct {
 	tags   []string
 	lines  map[string]*liveLine
 	begun  time.Time
+	usual  time.Duration // what devices of the job took before
 	height int
 	ended  bool
 }
@@ -127,7 +145,7 @@ func newLiveModel(a *App, plans []commission.Plan) *liveModel {
 	m := &liveModel{app: a, lines: map[string]*liveLine{}, begun: time.Now(), height: 24}
 	for _, p := range plans {
 		m.tags = append(m.tags, p.Tag)
-		m.lines[p.Tag] = &liveLine{name: p.Target.Name, from: p.From.String(), to: p.Target.Address.String(), text: "waiting", since: time.Now()}
+		m.lines[p.Tag] = &liveLine{name: p.Target.Name, from: addressText(p.From), to: addressText(p.Target.Address), text: "waiting", since: time.Now()}
 	}
 	return m
 }
@@ -190,11 +208,43 @@ func (m *liveModel) draw() string {
 	if hidden := len(order) - len(shown); hidden > 0 {
 		fmt.Fprintf(&b, "… and %d more\n", hidden)
 	}
-	fmt.Fprintf(&b, "%d of %d done, %d at work, %d need you   %.0f s", len(done), len(m.tags), len(work), len(needs), time.Since(m.begun).Seconds())
+	spent := time.Since(m.begun)
+	fmt.Fprintf(&b, "%d of %d done, %d at work%s   %.0f s%s", len(done), len(m.tags), len(work), needText(len(needs)), spent.Seconds(), leftText(spent, len(work), len(m.tags)-len(work), m.usual))
 	if m.ended {
 		b.WriteString("\n")
 	}
 	return b.String()
+}
+
+// needText counts those that need a person, if any.
+func needText(n int) string {
+	switch n {
+	case 0:
+		return ""
+	case 1:
+		return ", 1 needs you"
+	}
+	return fmt.Sprintf(", %d need you", n)
+}
+
+// leftText says about how long is left. Where more are to be done than at once, that is by
+// how quickly they have gone so far; else all are at work, and take as long as devices of
+// the job took in earlier runs. It says nothing that it has no grounds for.
+func leftText(spent time.Duration, working, through int, usual time.Duration) string {
+	left := usual - spent
+	if all := working + through; all > commission.DefaultCrew && through*10 >= all {
+		left = spent * time.Duration(working) / time.Duration(through)
+	} else if usual == 0 {
+		return ""
+	}
+	switch left = left.Round(time.Second); {
+	case working == 0:
+		return ""
+	case left <= 0:
+		return ", longer than usual"
+	default:
+		return ", about " + roundText(left) + " left"
+	}
 }
 
 const maxReason = 60

@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"janustat/core/commission"
+	"janustat/core/device"
 	"janustat/internal/job"
 	"janustat/internal/work"
 )
@@ -35,7 +36,7 @@ the list and the thing on the wall meet. It is left as it was.`,
 				if err != nil {
 					return err
 				}
-				return a.do(c.Context(), worked{d, x, planner}, commission.Worker.Wink, "has shown itself")
+				return a.do(c.Context(), d, planner, []*device.Device{x}, commission.Worker.Wink, func(tags []string) string { return tags[0] + " has shown itself" })
 			})
 		},
 	}

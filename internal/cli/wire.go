@@ -158,7 +158,7 @@ func (a *App) siteOf(ctx context.Context) siteKnown {
 
 func (a *App) printWire(f lan.Facts, faults []lan.Fault) {
 	w := a.Out
-	l := &listing{columns: []column{{"", 0}, {"ADAPTER", 0}, {"LINK", 0}, {"SPEED", 2}, {"ADDRESS", 0}, {"MASK", 1}, {"GATEWAY", 0}, {"MAC", 3}}}
+	l := &listing{columns: []column{{}, {head: "ADAPTER"}, {head: "LINK"}, {head: "SPEED", spare: 2}, {head: "ADDRESS"}, {head: "MASK", spare: 1}, {head: "GATEWAY"}, {head: "MAC", spare: 3}}}
 	for _, x := range f.Adapters {
 		mark, link := "", styled("no link", &badStyle)
 		if x.Name == f.Chosen {

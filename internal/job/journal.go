@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -247,4 +248,39 @@ func (r *Register) refusals(ctx context.Context, out map[int64]Progress) error {
 		out[id] = k
 	}
 	return rows.Err()
+}
+
+// pause is how long nothing was sent to a device between two runs, at least.
+const pause = 5 * time.Minute
+
+// Usual is how long a device of this job takes from the first write of a run to the last:
+// the median of those that had one; zero if none had.
+func (r *Register) Usual(ctx context.Context) (time.Duration, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT device_id, begun_at, ended_at FROM journal WHERE ended_at IS NOT NULL ORDER BY device_id, id")
+	if err != nil {
+		return 0, fmt.Errorf("register: %w", err)
+	}
+	defer rows.Close()
+	type span struct{ from, to time.Time }
+	spans, longest := map[int64]span{}, map[int64]time.Duration{}
+	for rows.Next() {
+		var id int64
+		var from, to string
+		if err := rows.Scan(&id, &from, &to); err != nil {
+			return 0, fmt.Errorf("register: %w", err)
+		}
+		begun, ended := unstamp(from), unstamp(to)
+		s, ok := spans[id]
+		if !ok || begun.Sub(s.to) > pause {
+			s.from = begun
+		}
+		s.to = ended
+		spans[id] = s
+		longest[id] = max(longest[id], s.to.Sub(s.from))
+	}
+	if err := rows.Err(); err != nil || len(longest) == 0 {
+		return 0, err
+	}
+	all := slices.Sorted(maps.Values(longest))
+	return all[len(all)/2], nil
 }

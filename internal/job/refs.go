@@ -34,7 +34,10 @@ func (s *Sheet) Among(devices []device.Device) Among {
 }
 
 // tagForm is that of the tags which devices are given.
-var tagForm = regexp.MustCompile(`(?i)^[CDIPRX][0-9]{2,3}$`)
+var tagForm = regexp.MustCompile(`(?i)^[CDIPRX][0-9]{2,4}$`)
+
+// IsTag reports whether text has the form of a tag.
+func IsTag(s string) bool { return tagForm.MatchString(s) }
 
 // how a reference means a device, the surest last.
 const (

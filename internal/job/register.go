@@ -112,9 +112,11 @@ func (r *Register) tx(ctx context.Context, f func(*sql.Tx) error) error {
 const deviceColumns = `id, tag, in_job, mac, endpoint, condition, addresses, clashing, facts, allotted, why,
 	as_found, as_left, first_seen, seen_at, coalesce(proved_at, ''), opened_at, reset_at, changed_at, alarm`
 
-// Devices reads every device, by tag and then by MAC.
+// Devices reads every device, in the order of device.Sort.
 func (r *Register) Devices(ctx context.Context) ([]device.Device, error) {
-	return readDevices(ctx, r.db, "SELECT "+deviceColumns+" FROM device ORDER BY tag = '', tag, mac, id")
+	devices, err := readDevices(ctx, r.db, "SELECT "+deviceColumns+" FROM device ORDER BY mac, id")
+	device.Sort(devices)
+	return devices, err
 }
 
 // ErrGone is returned for a device that is not in the register any more.
@@ -358,6 +360,17 @@ func (r *Register) LastSurvey(ctx context.Context) (SurveyRecord, error) {
 	}
 	s.At, s.Took = unstamp(at), time.Duration(ms)*time.Millisecond
 	return s, nil
+}
+
+// SurveySpan gives the moments of the first survey and of the last; zero where there was
+// none.
+func (r *Register) SurveySpan(ctx context.Context) (first, last time.Time, err error) {
+	var from, to sql.NullString
+	err = r.db.QueryRowContext(ctx, "SELECT (SELECT at FROM survey ORDER BY id LIMIT 1), (SELECT at FROM survey ORDER BY id DESC LIMIT 1)").Scan(&from, &to)
+	if err != nil {
+		return time.Time{}, time.Time{}, fmt.Errorf("register: %w", err)
+	}
+	return unstamp(from.String), unstamp(to.String), nil
 }
 
 // Offers reads what DHCP servers offered in the last survey.

@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"janustat/core/advice"
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/ground"
@@ -17,25 +16,6 @@ import (
 	"janustat/internal/job"
 	"janustat/internal/reach"
 )
-
-// Ready counts the taken devices, which must all have an allotment.
-func (d *Desk) Ready() (int, error) {
-	n := 0
-	for i := range d.Devices {
-		x := &d.Devices[i]
-		if x.InJob != device.Taken {
-			continue
-		}
-		if x.Allotted == nil {
-			return 0, &Misuse{advice.Wrap(fmt.Errorf("%s has no address allotted", x.Tag), "run %s first", advice.Allot)}
-		}
-		n++
-	}
-	if n == 0 {
-		return 0, &Misuse{advice.Wrap(errors.New("no device is taken"), "choose with %s, then run %s", advice.TakeAll, advice.Allot)}
-	}
-	return n, nil
-}
 
 // Planner makes ready to plan with the passwords of a keyring.
 func (d *Desk) Planner(ctx context.Context, keys *job.Keyring) (*field.Planner, error) {
@@ -62,16 +42,16 @@ func (d *Desk) Planner(ctx context.Context, keys *job.Keyring) (*field.Planner, 
 }
 
 // Plans makes the plans, and saves the passwords they need before anything is sent.
-// admit is asked, if it is not nil, whether new devices may have a password that others
-// have.
-func (d *Desk) Plans(p *field.Planner, devices []device.Device, admit func(tags []string) (bool, error)) ([]commission.Plan, error) {
+// All are planned, since they work together, and those are given that are meant. admit is
+// asked, if it is not nil, whether new devices may have a password that others have.
+func (d *Desk) Plans(p *field.Planner, devices []device.Device, only Selection, admit func(tags []string) (bool, error)) ([]commission.Plan, error) {
 	had := !p.Keys.Site().IsZero()
 	if err := d.joined(p); err != nil {
 		return nil, err
 	}
 	plans := p.Plans(devices)
-	if len(p.Newcomers) > 0 && admit != nil {
-		yes, err := admit(p.Newcomers)
+	if asked := only.tags(p.Newcomers, devices); len(asked) > 0 && admit != nil {
+		yes, err := admit(asked)
 		if err != nil {
 			return nil, err
 		}
@@ -87,6 +67,7 @@ func (d *Desk) Plans(p *field.Planner, devices []device.Device, admit func(tags 
 	if style := p.Sheet.Style(); !had && style != job.Each && p.Changed {
 		d.Say("note: with `style: %s` every device of the job learns a password that others have; `style: each` gives each its own", style)
 	}
+	plans = only.of(plans)
 	offerOtherForms(p, plans, devices)
 	return plans, nil
 }
@@ -117,6 +98,15 @@ func offerOtherForms(p *field.Planner, plans []commission.Plan, devices []device
 			return another(s, user, refused)
 		}
 	}
+}
+
+// Usual is how long devices of this job have taken so far; zero is not known.
+func (d *Desk) Usual(ctx context.Context) time.Duration {
+	took, err := d.Job.Register.Usual(ctx)
+	if err != nil {
+		d.Log.Debug("usual time of a device", "error", err)
+	}
+	return took
 }
 
 // Crew is how plans are carried out.
@@ -150,7 +140,7 @@ type Outlook struct {
 
 // Outlook tells what would be written, without any traffic: the same code decides it as
 // when it is carried out. Nothing is kept of what it plans with, a draft of the keyring.
-func (d *Desk) Outlook(ctx context.Context, keys *job.Keyring) ([]Outlook, error) {
+func (d *Desk) Outlook(ctx context.Context, keys *job.Keyring, only Selection) ([]Outlook, error) {
 	draft, err := keys.Draft()
 	if err != nil {
 		return nil, err
@@ -165,7 +155,7 @@ func (d *Desk) Outlook(ctx context.Context, keys *job.Keyring) ([]Outlook, error
 	var out []Outlook
 	plans := planner.Plans(d.Devices)
 	field.Recorded(plans, d.Devices)
-	for _, p := range plans {
+	for _, p := range only.of(plans) {
 		x := device.ByID(d.Devices, p.ID)
 		o := Outlook{Plan: p, To: *x.Allotted}
 		switch {

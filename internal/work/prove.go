@@ -26,14 +26,14 @@ type Proving struct {
 	InClear map[int64]bool // devices whose password was set without encryption, by ID
 }
 
-// Prove reads every device of the job back, compares it with the register, and records
-// what it found.
-func (d *Desk) Prove(ctx context.Context, n *reach.Net, keys *job.Keyring) (Proving, error) {
-	prover, done, err := d.Prover(ctx, n)
+// Prove reads the devices that are meant back, compares them with the register, and records
+// what it found. done, which may be nil, is told of each.
+func (d *Desk) Prove(ctx context.Context, n *reach.Net, keys *job.Keyring, only Selection, done func(*field.Proof)) (Proving, error) {
+	prover, end, err := d.Prover(ctx, n)
 	if err != nil {
 		return Proving{}, err
 	}
-	defer done()
+	defer end()
 	plans, inClear, err := d.provable(ctx, keys)
 	if err != nil {
 		return Proving{}, err
@@ -44,7 +44,7 @@ func (d *Desk) Prove(ctx context.Context, n *reach.Net, keys *job.Keyring) (Prov
 		old = slices.DeleteFunc(old, func(k commission.Credential) bool { return k.Password == own })
 		return keys.NotRefused(mac, old)
 	}
-	p := Proving{Proofs: d.proveAll(ctx, prover, plans), InClear: inClear}
+	p := Proving{Proofs: d.proveAll(ctx, prover, only.of(plans), done), InClear: inClear}
 	if context.Cause(ctx) != nil && errors.Is(context.Cause(ctx), context.Canceled) {
 		return p, fmt.Errorf("%w: nothing is recorded as proved", ErrInterrupted)
 	} else if err := context.Cause(ctx); err != nil {
@@ -81,18 +81,20 @@ func (d *Desk) provable(ctx context.Context, keys *job.Keyring) ([]commission.Pl
 }
 
 // proveAll proves side by side, and keeps the order.
-func (d *Desk) proveAll(ctx context.Context, p field.Prover, plans []commission.Plan) []field.Proof {
+func (d *Desk) proveAll(ctx context.Context, p field.Prover, plans []commission.Plan, tell func(*field.Proof)) []field.Proof {
 	proofs := make([]field.Proof, len(plans))
-	done := make(chan struct{})
+	done := make(chan int)
 	for i, plan := range plans {
 		x := *device.ByID(d.Devices, plan.ID)
 		go func() {
 			proofs[i] = p.Prove(ctx, x, plan)
-			done <- struct{}{}
+			done <- i
 		}()
 	}
 	for range plans {
-		<-done
+		if i := <-done; tell != nil {
+			tell(&proofs[i])
+		}
 	}
 	return proofs
 }

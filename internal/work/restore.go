@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -15,33 +16,41 @@ import (
 // Deed is one thing done to one device where it is: to restart it, or to reset it.
 type Deed = func(commission.Worker, context.Context, commission.Plan) commission.Result
 
-// Do does one thing to a device of the job.
-func (d *Desk) Do(ctx context.Context, n *reach.Net, planner *field.Planner, x *device.Device, deed Deed) error {
-	plan := planner.KeyPlan(x)
-	if plan.Stop != nil {
-		return troubled(plan.Tag, plan.Stop.Error(), plan.Stop.Next)
+// Do does one thing to devices of the job, side by side. tell is told of each step.
+func (d *Desk) Do(ctx context.Context, n *reach.Net, planner *field.Planner, list []*device.Device, deed Deed, tell View) ([]commission.Result, error) {
+	plans := make([]commission.Plan, len(list))
+	for i, x := range list {
+		plans[i] = planner.KeyPlan(x)
 	}
 	prover, done, err := d.Prover(ctx, n)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer done()
-	r := deed(d.worker(prover, 1, func(_ commission.Plan, s commission.Step, text string) { d.Say("  %-8s %s", s, text) }), ctx, plan)
-	if err := d.takeDown(ctx).add(context.WithoutCancel(ctx), r); err != nil {
-		return err
-	}
-	if field.TakeKeys(planner.Keys, r, time.Now()) {
-		if err := planner.Keys.Save(); err != nil {
-			return err
+	w := d.worker(prover, commission.DefaultCrew, tell.Step)
+	return d.watchOver(ctx, planner.Keys, tell, func(done func(commission.Result)) []commission.Result {
+		return commission.Each(plans, func(f func()) { go f() }, done, func(p commission.Plan) commission.Result {
+			if p.Stop != nil {
+				return commission.Result{Plan: p, Status: commission.NeedsYou, Reason: p.Stop.Error(), Next: p.Stop.Next}
+			}
+			return deed(w, ctx, p)
+		})
+	})
+}
+
+// Left tells of what devices have left to a person, as an error; nil if nothing.
+func Left(ctx context.Context, results []commission.Result) error {
+	var all []error
+	for _, r := range results {
+		switch {
+		case r.Status == commission.Done:
+		case ctx.Err() != nil:
+			return ErrInterrupted
+		default:
+			all = append(all, troubled(r.Plan.Tag, r.Reason, r.Next))
 		}
 	}
-	switch {
-	case ctx.Err() != nil && r.Status != commission.Done:
-		return ErrInterrupted
-	case r.Status != commission.Done:
-		return troubled(plan.Tag, r.Reason, r.Next)
-	}
-	return nil
+	return errors.Join(all...)
 }
 
 // AwaitFresh waits until a unit says that it has no password, and puts it into the place
@@ -108,5 +117,5 @@ func (d *Desk) Recommission(planner *field.Planner, back *device.Device) ([]comm
 	if err := planner.Renew(back); err != nil {
 		return nil, &Misuse{err}
 	}
-	return d.Plans(planner, []device.Device{*back}, nil)
+	return d.Plans(planner, []device.Device{*back}, nil, nil)
 }

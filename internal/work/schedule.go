@@ -2,6 +2,8 @@ package work
 
 import (
 	"context"
+	"maps"
+	"slices"
 
 	"janustat/internal/job"
 	"janustat/internal/schedule"
@@ -42,10 +44,12 @@ func (d *Desk) Merge(ctx context.Context, m schedule.Matched, taken func(field s
 			add[x.Device.MAC.String()] = name
 		}
 	}
-	if err := job.AddNames(d.Job.Path(job.SheetFile), add); err != nil {
-		return 0, nil, err
-	}
-	return len(add), kept, d.Job.Register.SetNotes(ctx, notes)
+	return len(add), kept, d.Decide(ctx, "planner's list", slices.Collect(maps.Keys(notes)), func() error {
+		if err := job.AddNames(d.Job.Path(job.SheetFile), add); err != nil {
+			return err
+		}
+		return d.Job.Register.SetNotes(ctx, notes)
+	})
 }
 
 // portOf joins the switch and its port.

@@ -27,6 +27,7 @@ type Surveyed struct {
 	Record  job.SurveyRecord
 	Differs []string // what sources say of the site network that is not taken over
 	Crowd   int      // hosts that were heard and are not kept
+	First   bool     // nothing was surveyed before
 }
 
 // Survey is how a survey is done.
@@ -119,7 +120,7 @@ func (d *Desk) Carry(ctx context.Context, found *field.Findings, record job.Surv
 	for i := range found.Sightings {
 		text.Each(&found.Sightings[i].Facts, d.Veil.Text)
 	}
-	s := &Surveyed{Found: found, Record: record}
+	s := &Surveyed{Found: found, Record: record, First: last.At.IsZero()}
 	met := WithKinds(d.Job, device.Merge(found.Sightings))
 	met, s.Crowd = withoutCrowd(met, d.Devices)
 	s.Devices, s.Changes = device.Reconcile(d.Devices, met, last.At)
