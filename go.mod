@@ -19,6 +19,7 @@ require (
 	filippo.io/age v1.3.2
 	github.com/boombuler/barcode v1.1.0
 	github.com/coder/websocket v1.8.15
+	github.com/danieljoos/wincred v1.2.3
 	github.com/emiago/sipgo v1.7.2
 	github.com/flynn/noise v1.1.0
 	github.com/goccy/go-yaml v1.19.2

@@ -53,6 +53,8 @@ type App struct {
 	jobDir, wireSpec, passphraseFile, logLevel, capture string
 	json, yes, quiet, captureKeys                       bool
 
+	asBefore bool // the wire was not said, and is that of last time
+
 	veil  secret.Veil // passwords in play, blanked out of what devices say
 	lines *lineReader // of In
 }
@@ -76,7 +78,10 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	root.SetIn(a.In)
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
-	err := root.ExecuteContext(ctx)
+	ran, err := root.ExecuteContextC(ctx)
+	if code := exitCode(err); code == ExitDone || code == ExitNeeds {
+		a.keepSaid(ran)
+	}
 	if err != nil {
 		var needs needsError
 		var told quietly
@@ -154,7 +159,7 @@ A job, in the order of the work:
 		Example:       "  janustat demo\n  janustat begin quillmere && cd quillmere && janustat survey --wire eth0",
 		Version:       version(),
 		SilenceErrors: true, SilenceUsage: true,
-		Args: noArgs,
+		Args:              noArgs,
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
 			if f := c.Flags().Lookup("wire"); f != nil && f.Changed && a.wireSpec == "" {
 				return usagef("--wire names no adapter: give its name, or leave --wire out for the only one that is up")
@@ -203,35 +208,6 @@ func (a *App) logger() (*slog.Logger, error) {
 		return nil, usagef("--log-level %s: use debug, info, warn or error", a.logLevel)
 	}
 	return slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: level})), nil
-}
-
-// remembered fills in what was not said: the job and the wire.
-func (a *App) remembered(c *cobra.Command) {
-	if !c.Flags().Changed("wire") {
-		a.wireSpec = a.Getenv("JANUSTAT_WIRE")
-	}
-	if c.Flags().Changed("job") {
-		return
-	}
-	if dir := a.Getenv("JANUSTAT_JOB"); dir != "" {
-		a.jobDir = dir
-		return
-	}
-	here, err := filepath.Abs(".")
-	if err != nil {
-		return // this folder, then
-	}
-	for dir := here; ; dir = filepath.Dir(dir) {
-		if _, err := os.Stat(filepath.Join(dir, job.RegisterFile)); err == nil {
-			if dir != here {
-				a.jobDir = dir
-			}
-			return
-		}
-		if dir == filepath.Dir(dir) {
-			return
-		}
-	}
 }
 
 // open opens the job for reading.
@@ -304,6 +280,9 @@ const (
 // withNet runs f with the wire open. Where the laptop's own link goes, that is told
 // once, and the work goes on when it is back; after patience it ends.
 func (a *App) withNet(ctx context.Context, d *work.Desk, patience time.Duration, f func(context.Context, *reach.Net) error) error {
+	if a.asBefore {
+		a.say("on %s, as last time", a.wireSpec)
+	}
 	w, err := wire.Open(a.wireSpec)
 	if err != nil {
 		return err
@@ -361,13 +340,13 @@ func (a *App) withNet(ctx context.Context, d *work.Desk, patience time.Duration,
 // knowSecrets makes the keyring's passwords known, to be blanked out of what devices say,
 // where that needs no asking. It is done beside other work; wait ends it.
 func (a *App) knowSecrets(ctx context.Context) (wait func()) {
-	if a.passphraseFile == "" && a.Getenv("JANUSTAT_PASSPHRASE") == "" {
+	if !a.passphraseKnown() {
 		return func() {}
 	}
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		phrase, err := a.passphrase(ctx, false)
+		phrase, _, err := a.passphrase(ctx, false)
 		if err != nil {
 			return // told by those who need it
 		}

@@ -16,8 +16,27 @@ import (
 	"janustat/core/secret"
 	"janustat/core/text"
 	"janustat/internal/job"
+	"janustat/internal/keeper"
 	"janustat/internal/work"
 )
+
+func (a *App) keyLockCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "lock",
+		Short: "Forget the passphrase that was typed",
+		Long: `Has the system forget the passphrase of the job's keyring, which it keeps in its memory
+for an hour after it was typed (JANUSTAT_KEEP says for how long: 30m, or 0 for not at
+all). It is asked for again then.`,
+		Example: "  janustat key lock",
+		Args:    noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if err := keeper.Drop(a.keptName()); err != nil {
+				return err
+			}
+			return a.report("the passphrase is forgotten")
+		},
+	}
+}
 
 func (a *App) keyPassphraseCommand() *cobra.Command {
 	return &cobra.Command{
@@ -44,6 +63,7 @@ standard input. The old one no longer opens it; copies made before still open by
 				if err := keys.Save(); err != nil {
 					return err
 				}
+				_ = keeper.Drop(a.keptName()) // the old one; what stays is told by not fitting
 				return a.report("the keyring has the new passphrase")
 			})
 		},

@@ -13,6 +13,7 @@ import (
 
 	"janustat/core/secret"
 	"janustat/internal/job"
+	"janustat/internal/keeper"
 )
 
 // lineReader reads lines of one stream for all prompts of a command, so that none takes
@@ -126,18 +127,22 @@ func (a *App) secretLine(ctx context.Context, prompt string) (string, error) {
 
 // newSecret reads a line twice on a terminal, so that a slip is caught.
 func (a *App) newSecret(ctx context.Context, prompt string) (string, error) {
-	first, err := a.secretLine(ctx, prompt)
-	if _, tty := terminal(a.In); err != nil || !tty {
-		return first, err
+	for slips := 0; ; slips++ {
+		first, err := a.secretLine(ctx, prompt)
+		if _, tty := terminal(a.In); err != nil || !tty {
+			return first, err
+		}
+		again, err := a.secretLine(ctx, "once more")
+		switch {
+		case err != nil:
+			return "", err
+		case first == again:
+			return first, nil
+		case slips > 0:
+			return "", usagef("the two differ: nothing was changed")
+		}
+		a.say("the two differ: type both again")
 	}
-	again, err := a.secretLine(ctx, "once more")
-	if err != nil {
-		return "", err
-	}
-	if first != again {
-		return "", usagef("the two differ: nothing was changed")
-	}
-	return first, nil
 }
 
 // sound refuses a passphrase that is easily guessed.
@@ -148,38 +153,69 @@ func (a *App) sound(phrase string, known ...string) error {
 	return nil
 }
 
-// passphrase gets the keyring's passphrase from the file, the environment or a prompt.
-func (a *App) passphrase(ctx context.Context, isNew bool) (string, error) {
+// origin is where a passphrase comes from.
+type origin int
+
+const (
+	given origin = iota // by a file or the environment
+	kept                // by the system, from an earlier command
+	typed               // just now
+)
+
+// passphraseKnown reports whether nobody has to be asked for the passphrase.
+func (a *App) passphraseKnown() bool {
+	if a.passphraseFile != "" || a.Getenv("JANUSTAT_PASSPHRASE") != "" {
+		return true
+	}
+	_, ok := keeper.Get(a.keptName())
+	return ok && a.keepTime() > 0
+}
+
+// passphrase gets the keyring's passphrase from the file, the environment, the system's
+// keeper or a prompt.
+func (a *App) passphrase(ctx context.Context, isNew bool) (string, origin, error) {
 	if a.passphraseFile != "" {
-		f, err := os.Open(a.passphraseFile)
-		if err != nil {
-			return "", fmt.Errorf("passphrase: %w", err)
-		}
-		defer f.Close()
-		b, err := io.ReadAll(io.LimitReader(f, maxLine))
-		if err != nil {
-			return "", fmt.Errorf("passphrase: %w", err)
-		}
-		first, _, _ := strings.Cut(string(b), "\n")
-		if first = strings.TrimRight(first, "\r"); first == "" {
-			return "", usagef("%s holds no passphrase on its first line", a.passphraseFile)
-		}
-		return first, nil
+		phrase, err := firstLine(a.passphraseFile)
+		return phrase, given, err
 	}
 	if p := a.Getenv("JANUSTAT_PASSPHRASE"); p != "" {
-		return p, nil
+		return p, given, nil
+	}
+	if a.keepTime() > 0 && !isNew {
+		if p, ok := keeper.Get(a.keptName()); ok {
+			return p, kept, nil
+		}
 	}
 	if _, tty := terminal(a.In); !tty {
-		return "", usagef("the keyring needs its passphrase: set JANUSTAT_PASSPHRASE or give --passphrase-file")
+		return "", given, usagef("the keyring needs its passphrase: set JANUSTAT_PASSPHRASE or give --passphrase-file")
 	}
 	if isNew {
-		return a.newSecret(ctx, "choose a passphrase for the job's keyring")
+		phrase, err := a.newSecret(ctx, "choose a passphrase for the job's keyring")
+		return phrase, typed, err
 	}
-	return a.secretLine(ctx, "passphrase of the job's keyring")
+	phrase, err := a.secretLine(ctx, "passphrase of the job's keyring")
+	return phrase, typed, err
+}
+
+func firstLine(path string) (string, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", fmt.Errorf("passphrase: %w", err)
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, maxLine))
+	if err != nil {
+		return "", fmt.Errorf("passphrase: %w", err)
+	}
+	first, _, _ := strings.Cut(string(b), "\n")
+	if first = strings.TrimRight(first, "\r"); first == "" {
+		return "", usagef("%s holds no passphrase on its first line", path)
+	}
+	return first, nil
 }
 
 // keyring opens the job's keyring, or makes an empty one when there is none
-// and create is set.
+// and create is set. A slip in typing costs one more line.
 func (a *App) keyring(ctx context.Context, j *job.Job, create bool) (*job.Keyring, error) {
 	path := j.Path(job.KeyringFile)
 	_, err := os.Stat(path)
@@ -187,20 +223,50 @@ func (a *App) keyring(ctx context.Context, j *job.Job, create bool) (*job.Keyrin
 	if missing && !create {
 		return nil, fmt.Errorf("%w: `janustat commission` or `janustat key set` makes one", job.ErrNoKeyring)
 	}
-	phrase, err := a.passphrase(ctx, missing)
-	if err != nil {
-		return nil, err
-	}
-	var keys *job.Keyring
-	if missing {
-		if err := a.sound(phrase, j.Sheet.Name); err != nil {
+	for slips := 0; ; slips++ {
+		phrase, from, err := a.passphrase(ctx, missing)
+		if err != nil {
 			return nil, err
 		}
-		keys = job.NewKeyring(path, phrase)
-	} else if keys, err = job.OpenKeyring(path, phrase); err != nil {
+		keys, err := a.openKeyring(path, phrase, missing, j.Sheet.Name)
+		switch {
+		case err == nil:
+			if from == typed {
+				a.keepPassphrase(phrase)
+			}
+			keys.SetWork(a.KeyWork)
+			keys.Veil(&a.veil)
+			return keys, nil
+		case from == kept: // it was changed since
+			if derr := keeper.Drop(a.keptName()); derr != nil {
+				return nil, err
+			}
+		case from == given || slips > 0:
+			return nil, err
+		default:
+			a.say("%s: once more", errorText(err))
+		}
+	}
+}
+
+func (a *App) openKeyring(path, phrase string, missing bool, site string) (*job.Keyring, error) {
+	if !missing {
+		return job.OpenKeyring(path, phrase)
+	}
+	if err := a.sound(phrase, site); err != nil {
 		return nil, err
 	}
-	keys.SetWork(a.KeyWork)
-	keys.Veil(&a.veil)
-	return keys, nil
+	return job.NewKeyring(path, phrase), nil
+}
+
+// keepPassphrase has the system keep a passphrase that was typed for a while, where it does
+// such a thing.
+func (a *App) keepPassphrase(phrase string) {
+	d := a.keepTime()
+	if d <= 0 {
+		return
+	}
+	if err := keeper.Keep(a.keptName(), phrase, d); err == nil {
+		a.say("the passphrase is kept in the system's memory for %s (`janustat key lock` forgets it)", roundText(d))
+	}
 }
