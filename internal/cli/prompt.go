@@ -26,10 +26,7 @@ const maxLine = 64 << 10
 // line reads the next line, without its end, until ctx ends. A line that a person did
 // not end with Enter is no answer; one at the end of a file is.
 func (a *App) line(ctx context.Context) (string, error) {
-	if a.lines == nil {
-		a.lines = &lineReader{bufio.NewReader(io.LimitReader(a.In, 16*maxLine))}
-	}
-	text, err := await(ctx, func() (string, error) { return a.lines.in.ReadString('\n') })
+	text, err := await(ctx, func() (string, error) { return a.reader().in.ReadString('\n') })
 	_, tty := terminal(a.In)
 	switch {
 	case len(text) > maxLine:
@@ -40,6 +37,14 @@ func (a *App) line(ctx context.Context) (string, error) {
 		return "", err
 	}
 	return strings.TrimRight(text, "\r\n"), nil
+}
+
+// reader gives the one reader of lines of this stream.
+func (a *App) reader() *lineReader {
+	if a.lines == nil {
+		a.lines = &lineReader{bufio.NewReader(io.LimitReader(a.In, 16*maxLine))}
+	}
+	return a.lines
 }
 
 // await runs a read that nothing can interrupt, and does not wait for it once ctx ends.

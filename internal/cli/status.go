@@ -41,8 +41,8 @@ type standing struct {
 func (a *App) status(ctx context.Context) error {
 	j, devices, err := a.open(ctx)
 	if errors.Is(err, job.ErrNoJob) && a.jobDir == "." && !a.json {
-		fmt.Fprintln(a.Out, "No job in this folder.\nBegin one:        janustat begin DIR\nWatch the story:  janustat demo\nAll commands:     janustat --help")
-		return nil
+		fmt.Fprintln(a.Out, "No job in this folder.\nBe guided:        janustat go\nBegin one:        janustat begin DIR\nWatch the story:  janustat demo\nAll commands:     janustat --help")
+		return a.offerGuide(ctx, "Enter: be guided through a new job (`janustat go`) · q: not now")
 	}
 	if err != nil {
 		return err
@@ -89,7 +89,28 @@ func (a *App) status(ctx context.Context) error {
 		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, staleText(s.Stale)))
 	}
 	fmt.Fprintf(a.Out, "Next: %s\n", s.Next)
-	return nil
+	if at.Next.Act == advice.Handover && there && len(s.Stale) == 0 {
+		return nil // nothing is next
+	}
+	return a.offerGuide(ctx, "Enter: go on, guided (`janustat go`) · q: not now")
+}
+
+// offerGuide offers to be guided, where there is a person at a terminal.
+func (a *App) offerGuide(ctx context.Context, question string) error {
+	_, in := terminal(a.In)
+	if _, out := terminal(a.Out); !in || !out || a.yes || a.quiet {
+		return nil
+	}
+	fmt.Fprintf(a.Err, "%s ", question)
+	answer, err := a.line(ctx)
+	switch {
+	case errors.Is(err, io.EOF):
+		fmt.Fprintln(a.Err)
+		return nil
+	case err != nil || strings.TrimSpace(answer) != "":
+		return err
+	}
+	return a.guide(ctx)
 }
 
 // passedBy tells of what was passed by.

@@ -174,6 +174,9 @@ func roomForScrypt() (after func()) {
 // to 22, on the passphrase. Lower than the usual one is for tests.
 func (k *Keyring) SetWork(factor int) { k.work = factor }
 
+// Passphrase gives the passphrase that it opens by, for further commands of the same person.
+func (k *Keyring) Passphrase() string { return k.passphrase }
+
 // SetPassphrase makes Save encrypt to another passphrase.
 func (k *Keyring) SetPassphrase(phrase string) { k.passphrase = phrase }
 
