@@ -182,7 +182,7 @@ A job, in the order of the work:
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.SetVersionTemplate("janustat {{.Version}}\n")
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(a.goCommand(), a.beginCommand(), a.surveyCommand(), a.listCommand(), a.showCommand(), a.logCommand(), a.takeCommand(), a.leaveCommand(),
+	root.AddCommand(a.goCommand(), a.ladderCommand(), a.beginCommand(), a.surveyCommand(), a.listCommand(), a.showCommand(), a.logCommand(), a.takeCommand(), a.leaveCommand(),
 		a.allotCommand(), a.commissionCommand(), a.proveCommand(), a.handoverCommand(), a.channelsCommand(), a.noteCommand(), a.nameCommand(), a.retagCommand(), a.swapCommand(), a.forgetCommand(), a.undoCommand(), a.compareCommand(), a.scheduleCommand(), a.viewsCommand(), a.winkCommand(), a.restartCommand(), a.resetCommand(), a.restoreCommand(), a.leaseCommand(), a.webCommand(), a.wireCommand(), a.keyCommand(), a.benchCommand(), a.demoCommand())
 	return root
 }

@@ -29,21 +29,11 @@ gives it to the device, and to its picture. Nothing is sent to any device.`,
 				if err != nil {
 					return err
 				}
-				err = d.Decide(c.Context(), "name of "+x.Label(), []int64{x.ID}, func() error { return setName(d, x, args[1]) })
-				if err != nil {
+				if err := d.Name(c.Context(), x, args[1]); err != nil {
 					return err
 				}
 				return a.report(fmt.Sprintf("%s is called %q in %s; commission gives it the name", x.Label(), args[1], job.SheetFile))
 			})
 		},
 	}
-}
-
-// setName writes a device's name into the job sheet.
-func setName(d *work.Desk, x *device.Device, name string) error {
-	path := d.Job.Path(job.SheetFile)
-	if ref := d.Job.Sheet.Among(d.Devices).NamedBy(x); ref != "" {
-		return job.Rename(path, ref, name)
-	}
-	return job.AddNames(path, map[string]string{x.MAC.String(): name})
 }

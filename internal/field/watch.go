@@ -22,7 +22,7 @@ const (
 	watchSweep   = 20 * time.Second // between sweeps for newcomers that stay silent
 	restartOnce  = 10 * time.Second // within which further signs of a start are the same one
 	maxHappening = 4096             // heard and not yet looked at
-	maxWatched   = 2000             // devices that are asked whether they are there
+	maxWatched   = 2000             // addresses that are asked for, whether they are there
 )
 
 // happening is something heard of a MAC, for those who watch.
@@ -248,14 +248,15 @@ func (r *watchRun) tell(what EventKind, d *watched, at time.Time, away time.Dura
 	r.told(Event{At: at, What: what, Device: d.device, Away: away})
 }
 
-// askAll asks every device that is there whether it still is.
+// askAll asks every device that is there whether it still is. All that share an address
+// answer one question: each asked by itself, sixty would answer sixty times.
 func (r *watchRun) askAll(ctx context.Context) {
-	asked := 0
+	asked := map[netip.Addr]bool{}
 	for _, d := range r.devices {
-		if !d.present || !d.address.IsValid() || !r.Subnets.Askable(d.address) {
+		if !d.present || !d.address.IsValid() || asked[d.address] || !r.Subnets.Askable(d.address) {
 			continue
 		}
-		if asked++; asked > maxWatched { // the others are heard when they speak
+		if asked[d.address] = true; len(asked) > maxWatched { // the others are heard when they speak
 			return
 		}
 		v, err := r.visitorNow(ctx, d.address)

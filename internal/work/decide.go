@@ -37,6 +37,9 @@ func (d *Desk) Decide(ctx context.Context, what string, ids []int64, change func
 	}
 	if string(after) != string(sheet) {
 		before.Sheet, before.SheetAfter = sheet, hashOf(after)
+		if d.Job.Sheet, err = job.ReadSheet(path); err != nil {
+			return err
+		}
 	}
 	return d.Job.Register.KeepBefore(ctx, before)
 }
@@ -93,6 +96,17 @@ func labelNow(devices []device.Device, was *device.Device) string {
 		}
 	}
 	return was.Label()
+}
+
+// Name gives a device its name in the job sheet.
+func (d *Desk) Name(ctx context.Context, x *device.Device, name string) error {
+	return d.Decide(ctx, "name of "+x.Label(), []int64{x.ID}, func() error {
+		path := d.Job.Path(job.SheetFile)
+		if ref := d.Job.Sheet.Among(d.Devices).NamedBy(x); ref != "" {
+			return job.Rename(path, ref, name)
+		}
+		return job.AddNames(path, map[string]string{x.MAC.String(): name})
+	})
 }
 
 // Move is what another tag changes for a device, in words.

@@ -206,7 +206,8 @@ func WithKinds(j *job.Job, devices []device.Device) []device.Device {
 }
 
 // Watch stays after a survey and tells what happens, until ctx ends or what is expected
-// is there; missing is nil then, and else what is not there, which may be nothing.
+// is there; missing is nil then, and else what is not there, which may be nothing. tell is
+// called while the desk is locked.
 func (d *Desk) Watch(ctx context.Context, n *reach.Net, s *Surveyed, o Survey, tell func(field.Event) error) (missing []string, err error) {
 	o.Silent = true
 	survey, err := d.NewSurvey(ctx, n, o)
@@ -217,11 +218,13 @@ func (d *Desk) Watch(ctx context.Context, n *reach.Net, s *Surveyed, o Survey, t
 	begun := time.Now()
 	var told error
 	found, err := field.Watch{Survey: survey, Known: s.Met(), Event: func(e field.Event) {
-		e.Device = WithKinds(d.Job, []device.Device{e.Device})[0]
-		if known := device.ByMAC(d.Devices, e.Device.MAC); known != nil {
-			e.Device.Tag, e.Device.Name = known.Tag, known.Name
-		}
-		told = cmp.Or(told, tell(e))
+		d.Locked(func() {
+			e.Device = WithKinds(d.Job, []device.Device{e.Device})[0]
+			if known := device.ByMAC(d.Devices, e.Device.MAC); known != nil {
+				e.Device.Tag, e.Device.Name = known.Tag, known.Name
+			}
+			told = cmp.Or(told, tell(e))
+		})
 	}}.Run(ctx)
 	if err = cmp.Or(err, told); err != nil {
 		return nil, err

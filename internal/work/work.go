@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 
 	"janustat/core/advice"
 	"janustat/core/commission"
@@ -33,6 +34,15 @@ type Desk struct {
 	Around func(commission.Journal) commission.Journal
 
 	net *reach.Net // that was worked on
+	mu  sync.Mutex
+}
+
+// Locked runs f while nothing else is done at the desk, for those who do several things
+// there at once.
+func (d *Desk) Locked(f func()) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	f()
 }
 
 // Meet has a net ask first for the visitors of the last minutes. It is to be called before
