@@ -3,11 +3,13 @@ package device
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
 
 	"janustat/core/advice"
+	"janustat/core/text"
 )
 
 // ErrNoDevice is returned when nothing matches a reference or a selector.
@@ -61,7 +63,20 @@ func Find(devices []Device, ref string) (*Device, error) {
 		}
 		return nil, amb
 	}
-	return nil, advice.Wrap(fmt.Errorf("%w: %q is no tag, MAC, serial or address in the register", ErrNoDevice, ref), "%s shows them", advice.ListAll)
+	near := ""
+	if tag := text.Nearest(ref, tagsOf(devices)); tag != "" {
+		near = "; did you mean " + tag + "?"
+	}
+	return nil, advice.Wrap(fmt.Errorf("%w: %q is no tag, MAC, serial or address in the register%s", ErrNoDevice, ref, near), "%s shows them", advice.ListAll)
+}
+
+func tagsOf(devices []Device) (out []string) {
+	for i := range devices {
+		if t := devices[i].Tag; t != "" {
+			out = append(out, t)
+		}
+	}
+	return out
 }
 
 // filterKeys are the keys of key=value terms and how each is compared.
@@ -71,6 +86,38 @@ var filterKeys = map[string]func(*Device) string{
 	"condition": func(d *Device) string { return string(d.Condition) },
 	"make":      func(d *Device) string { return d.Make },
 	"model":     func(d *Device) string { return d.Model },
+}
+
+// filterWords are the values of keys that have no others.
+var filterWords = map[string][]string{
+	"kind":      words(Kinds),
+	"access":    words([]Access{Fresh, Factory, Keyed, Sealed, Unmanaged}),
+	"condition": words([]Condition{Settled, Static, Leased, Stray, Clash, Adrift, Bare}),
+}
+
+// FilterWords gives the keys of filters with the values that they take; none is any text.
+func FilterWords() map[string][]string {
+	out := map[string][]string{}
+	for key := range filterKeys {
+		out[key] = slices.Clone(filterWords[key])
+	}
+	return out
+}
+
+func words[T ~string](list []T) []string {
+	out := make([]string, len(list))
+	for i, w := range list {
+		out[i] = string(w)
+	}
+	return out
+}
+
+// meant offers the nearest of some words for a mistyped one.
+func meant(word string, of []string) string {
+	if near := text.Nearest(word, of); near != "" {
+		return " (did you mean " + near + "?)"
+	}
+	return ""
 }
 
 // Selector chooses devices. Build one with ParseSelector.
@@ -92,14 +139,24 @@ func ParseSelector(terms []string) (Selector, error) {
 			s.all = true
 		case isFilter:
 			if _, ok := filterKeys[key]; !ok {
-				return Selector{}, fmt.Errorf("%q is no selector: use all, kind=, access=, condition=, make=, model=, or a tag, MAC, serial or address", t)
+				return Selector{}, fmt.Errorf("%q is no selector%s: use all, kind=, access=, condition=, make=, model=, or a tag, MAC, serial or address", t, meant(key, slices.Collect(maps.Keys(filterKeys))))
 			}
-			if key == "kind" && !slices.Contains(Kinds, Kind(value)) {
-				return Selector{}, fmt.Errorf("%q is no kind: use camera, recorder, intercom, panel or other", value)
+			values := []string{value}
+			if words, ok := filterWords[key]; ok {
+				values = strings.Split(value, ",")
+				for _, v := range values {
+					if !slices.Contains(words, v) {
+						return Selector{}, fmt.Errorf("%q is no %s%s: use %s", v, key, meant(v, words), strings.Join(words, ", "))
+					}
+				}
 			}
-			s.filters[key] = append(s.filters[key], value)
+			s.filters[key] = append(s.filters[key], values...)
 		default:
-			s.refs = append(s.refs, t)
+			for _, ref := range strings.Split(t, ",") {
+				if ref = strings.TrimSpace(ref); ref != "" {
+					s.refs = append(s.refs, ref)
+				}
+			}
 		}
 	}
 	return s, nil

@@ -164,6 +164,9 @@ A job, in the order of the work:
 			if f := c.Flags().Lookup("wire"); f != nil && f.Changed && a.wireSpec == "" {
 				return usagef("--wire names no adapter: give its name, or leave --wire out for the only one that is up")
 			}
+			if _, err := a.logger(); err != nil {
+				return err
+			}
 			a.remembered(c)
 			return nil
 		},
@@ -179,7 +182,7 @@ A job, in the order of the work:
 	f.BoolVar(&a.yes, "yes", false, "do not ask")
 	f.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	f.StringVar(&a.logLevel, "log-level", "warn", "debug, info, warn or error")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return flagError(c, err) })
 	root.SetVersionTemplate("janustat {{.Version}}\n")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(a.goCommand(), a.ladderCommand(), a.beginCommand(), a.surveyCommand(), a.listCommand(), a.showCommand(), a.logCommand(), a.takeCommand(), a.leaveCommand(),
@@ -190,7 +193,13 @@ A job, in the order of the work:
 // noArgs refuses arguments, as wrong usage.
 func noArgs(c *cobra.Command, args []string) error {
 	if len(args) > 0 {
-		return usagef("%q is no command or argument here; `%s --help` shows what is", args[0], c.CommandPath())
+		var names []string
+		for _, sub := range c.Commands() {
+			if sub.IsAvailableCommand() {
+				names = append(names, sub.Name())
+			}
+		}
+		return usagef("%q is no command or argument here%s; `%s --help` shows what is", args[0], didYouMean(args[0], names), c.CommandPath())
 	}
 	return nil
 }

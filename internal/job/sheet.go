@@ -15,7 +15,6 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
 	"janustat/core/commission"
 	"janustat/core/device"
@@ -44,6 +43,9 @@ type Sheet struct {
 	Channels  ChannelPlan  `yaml:"channels"`
 	Intercoms IntercomPlan `yaml:"intercoms"`
 	Reporting ReportPlan   `yaml:"reporting"`
+
+	at     map[string]Ref // where its keys stand, by their paths
+	marked bool           // it begins with a byte-order mark
 }
 
 // Network is what the sheet says of the site network.
@@ -159,13 +161,27 @@ func ParseSheet(data []byte) (*Sheet, error) {
 	if tooDeep(data) {
 		return nil, fmt.Errorf("%w: nested more than %d deep", ErrSheet, maxDepth)
 	}
-	if err := refuseAliases(data); err != nil {
+	data, marked := bytes.CutPrefix(data, []byte(byteOrderMark))
+	body, err := parseYAML(data)
+	if err != nil {
 		return nil, err
 	}
-	s := &Sheet{}
-	if err := yaml.NewDecoder(bytes.NewReader(data), yaml.Strict()).Decode(s); err != nil && len(bytes.TrimSpace(data)) > 0 {
-		return nil, fmt.Errorf("%w: %s", ErrSheet, strings.TrimSpace(yaml.FormatError(err, false, true)))
+	s := &Sheet{marked: marked}
+	if body == nil {
+		return s, nil
 	}
+	if err := refuseAliases(body); err != nil {
+		return nil, err
+	}
+	r := reading{at: map[string]Ref{}}
+	body = r.walk(sheetForm, body, "")
+	if err := r.wrong.err(); err != nil {
+		return nil, err
+	}
+	if err := yaml.NodeToValue(body, s); err != nil {
+		return nil, inWords(err)
+	}
+	s.at = r.at
 	return s, s.check()
 }
 
@@ -198,19 +214,10 @@ func tooDeep(data []byte) bool {
 }
 
 // refuseAliases keeps out what could unfold without end.
-func refuseAliases(data []byte) error {
-	file, err := parser.ParseBytes(data, 0)
-	if err != nil {
-		return fmt.Errorf("%w: %s", ErrSheet, strings.TrimSpace(yaml.FormatError(err, false, true)))
-	}
-	for _, doc := range file.Docs {
-		if doc.Body == nil {
-			continue
-		}
-		for _, t := range []ast.NodeType{ast.AliasType, ast.AnchorType} {
-			if found := ast.Filter(t, doc.Body); len(found) > 0 {
-				return fmt.Errorf("%w: line %d: anchors and aliases are not allowed: write the value out", ErrSheet, found[0].GetToken().Position.Line)
-			}
+func refuseAliases(body ast.Node) error {
+	for _, t := range []ast.NodeType{ast.AliasType, ast.AnchorType} {
+		if found := ast.Filter(t, body); len(found) > 0 {
+			return Problems{refOf(found[0]).problem("anchors and aliases are not allowed: write the value out")}.err()
 		}
 	}
 	return nil
@@ -219,54 +226,54 @@ func refuseAliases(data []byte) error {
 func (s *Sheet) check() error {
 	if s.Network.Subnet != "" {
 		if _, err := ground.ParseSubnet(s.Network.Subnet); err != nil {
-			return fmt.Errorf("%w: network.subnet: %w", ErrSheet, err)
+			return s.wrong("network.subnet", "%v", err)
 		}
 	}
 	if s.Network.Gateway != "" {
 		if a, err := netip.ParseAddr(s.Network.Gateway); err != nil || !a.Is4() {
-			return fmt.Errorf("%w: network.gateway: %q is no IPv4 address", ErrSheet, s.Network.Gateway)
+			return s.wrong("network.gateway", "%q is no IPv4 address", s.Network.Gateway)
 		}
 	}
 	for kind := range s.Blocks {
 		if k := device.Kind(kind); k == device.Other || !slices.Contains(device.Kinds, k) {
-			return fmt.Errorf("%w: blocks.%s: the kinds are camera, recorder, intercom and panel", ErrSheet, kind)
+			return s.wrong("blocks."+kind, "the kinds are camera, recorder, intercom and panel%s", meant(kind, "camera", "recorder", "intercom", "panel"))
 		}
 	}
 	if s.Password.MinLength < 0 || s.Password.MinLength > 64 {
-		return fmt.Errorf("%w: password.min_length: %d is outside 0 to 64", ErrSheet, s.Password.MinLength)
+		return s.wrong("password.min_length", "%d is outside 0 to 64", s.Password.MinLength)
 	}
 	if s.Password.TriesPerHour < 0 || s.Password.TriesPerHour > 4 {
-		return fmt.Errorf("%w: password.tries_per_hour: %d is outside 1 to 4: devices lock after as few as five", ErrSheet, s.Password.TriesPerHour)
+		return s.wrong("password.tries_per_hour", "%d is outside 1 to 4: devices lock after as few as five", s.Password.TriesPerHour)
 	}
 	switch s.Password.Style {
 	case "", Shared, ByKind, Each:
 	default:
-		return fmt.Errorf("%w: password.style: %q: use shared, by_kind or each", ErrSheet, s.Password.Style)
+		return s.wrong("password.style", "%q: use shared, by_kind or each%s", s.Password.Style, meant(string(s.Password.Style), "shared", "by_kind", "each"))
 	}
 	for i, f := range s.Password.Factory {
 		if f.User == "" {
-			return fmt.Errorf("%w: password.factory[%d]: give a user; without a password it is the empty one", ErrSheet, i)
+			return s.wrong(fmt.Sprintf("password.factory[%d]", i), "give a user; without a password it is the empty one")
 		}
 	}
 	for i, p := range s.Survey.FactorySubnets {
 		if err := ground.CheckSubnet(p); err != nil {
-			return fmt.Errorf("%w: survey.factory_subnets[%d]: %w", ErrSheet, i, err)
+			return s.wrong(fmt.Sprintf("survey.factory_subnets[%d]", i), "%v", err)
 		}
 	}
 	for i, p := range s.Network.NotOurs {
 		if !p.IsValid() || p.Bits() == 0 {
-			return fmt.Errorf("%w: network.not_ours[%d]: %q is no subnet", ErrSheet, i, p)
+			return s.wrong(fmt.Sprintf("network.not_ours[%d]", i), "%q is no subnet", p)
 		}
 	}
-	for _, list := range [][]netip.Addr{s.Network.DNS, s.Network.NTP} {
-		for _, a := range list {
+	for key, list := range map[string][]netip.Addr{"dns": s.Network.DNS, "ntp": s.Network.NTP} {
+		for i, a := range list {
 			if !a.Is4() || a.IsUnspecified() {
-				return fmt.Errorf("%w: network.dns and network.ntp: %q is no IPv4 address", ErrSheet, a)
+				return s.wrong(fmt.Sprintf("network.%s[%d]", key, i), "%q is no address of a server", a)
 			}
 		}
 	}
 	if s.Timezone != "" && !zoneForm.MatchString(s.Timezone) {
-		return fmt.Errorf("%w: timezone: %q: write it as POSIX does: GMT0BST,M3.5.0/1,M10.5.0 or CET-1CEST,M3.5.0,M10.5.0/3", ErrSheet, s.Timezone)
+		return s.wrong("timezone", "%q: write it as POSIX does: GMT0BST,M3.5.0/1,M10.5.0 or CET-1CEST,M3.5.0,M10.5.0/3", s.Timezone)
 	}
 	return cmp.Or(s.checkExpected(), s.checkSurvey(), s.checkNames(), s.checkUsers(), s.checkJoining())
 }
@@ -278,7 +285,7 @@ var zoneForm = regexp.MustCompile(`^(?:[A-Za-z]{3,}|<[A-Za-z0-9+-]{3,}>)[+-]?\d{
 func (s *Sheet) checkExpected() error {
 	for kind, n := range s.Expected {
 		if k := device.Kind(kind); !slices.Contains(device.Kinds, k) || n < 0 {
-			return fmt.Errorf("%w: expected.%s: %d: the kinds are camera, recorder, intercom, panel and other, each with a count", ErrSheet, kind, n)
+			return s.wrong("expected."+kind, "%d: the kinds are camera, recorder, intercom, panel and other, each with a count%s", n, meant(kind, "camera", "recorder", "intercom", "panel", "other"))
 		}
 	}
 	return nil
@@ -290,15 +297,15 @@ const maxRate = 20_000
 
 func (s *Sheet) checkSurvey() error {
 	if s.Survey.Rate < 0 || s.Survey.Rate > maxRate {
-		return fmt.Errorf("%w: survey.rate: %d is outside 1 to %d probes a second", ErrSheet, s.Survey.Rate, maxRate)
+		return s.wrong("survey.rate", "%d is outside 1 to %d probes a second", s.Survey.Rate, maxRate)
 	}
 	for prefix := range s.Survey.Makers {
 		if _, err := device.ParseMACPrefix(prefix); err != nil {
-			return fmt.Errorf("%w: survey.makers: %w", ErrSheet, err)
+			return s.wrong("survey.makers."+prefix, "%v", err)
 		}
 	}
 	if t := s.Lease.Time; t != 0 && (t < time.Minute || t > 7*24*time.Hour) {
-		return fmt.Errorf("%w: lease.time: %s is outside 1m to 168h", ErrSheet, t)
+		return s.wrong("lease.time", "%s is outside 1m to 168h", t)
 	}
 	return nil
 }
@@ -311,7 +318,7 @@ const maxName = 60 // what common devices take
 func (s *Sheet) checkNames() error {
 	for ref, name := range s.Names {
 		if n := len([]rune(name)); n == 0 || n > maxName || strings.ContainsAny(name, "\n\t\x00") {
-			return fmt.Errorf("%w: names.%s: a name is one line of 1 to %d characters", ErrSheet, ref, maxName)
+			return s.wrong("names."+ref, "a name is one line of 1 to %d characters", maxName)
 		}
 	}
 	return nil

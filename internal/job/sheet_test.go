@@ -39,9 +39,54 @@ func TestNewSheetIsSound(t *testing.T) {
 	assert.Equal(t, "10.61.8.41–10.61.8.239", s.BlocksIn(netip.MustParsePrefix("10.61.8.0/23"))[3].Range.String())
 }
 
+// Text stays as it was typed, whatever else it looks like.
+func TestTextThatLooksLikeSomethingElse(t *testing.T) {
+	typed := map[string]string{"C01": "123", "C02": "1e3", "C03": "yes", "C04": "0017", "C05": "10:30", "C06": "2026-01-01", "C07": "true", "C08": "0x1F", "C09": ".5", "C10": "~x", "C11": "1_000", "C12": "+1"}
+	text := "\ufeffname: 12\nnames:\n"
+	for ref, name := range typed {
+		text += "  " + ref + ": " + name + "\n"
+	}
+	text += "password: {factory: [{user: 007, password: 0123}]}\nexpected: {camera: 12}\nlease: {time: 30m}\n"
+	s, err := ParseSheet([]byte(text))
+	require.NoError(t, err)
+	assert.Equal(t, typed, s.Names)
+	assert.Equal(t, "12", s.Name)
+	assert.Equal(t, []FactoryKey{{"007", "0123"}}, s.Password.Factory)
+	assert.Equal(t, 12, s.Expected["camera"])
+	assert.Equal(t, 30*time.Minute, s.Lease.Time)
+}
+
+// What is most likely not meant is told, with its place.
+func TestRemarksOnASheet(t *testing.T) {
+	s, err := ParseSheet([]byte("\ufeffnames:\n  C01: Quay\n  C77: Ramp\n  SER-9: quay\nusers: [{name: v, role: user, on: [C88, camera]}]\n"))
+	require.NoError(t, err)
+	devices := []device.Device{{Tag: "C01"}}
+	assert.Equal(t, []string{
+		"it begins with a byte-order mark, which is passed over",
+		"line 3, column 3: names.C77: no device has the tag C77",
+		"line 4, column 3: names.SER-9: C01 and SER-9 are all called \"Quay\"",
+		"line 5, column 36: users[0].on[0]: no device has the tag C88",
+	}, s.Among(devices).Remarks(devices))
+}
+
 func TestParseSheetRefuses(t *testing.T) {
 	for name, c := range map[string]struct{ text, says string }{
-		"unknown key":       {"name: x\nnetwrok:\n  subnet: 10.0.0.0/24\n", "[2:1]"},
+		"several at once":   {"name: [1,2]\npasword: {}\npassword:\n  min_length: twelve\n  style: ech\n", "line 4, column 15: password.min_length: write a whole number, and not \"twelve\""},
+		"a list for a text": {"name: [1,2]\n", "line 1, column 7: name: write text here, and not a list or a mapping"},
+		"a text for keys":   {"network: 10.0.0.0/24\n", "line 1, column 10: network: write keys with values below it"},
+		"a list for all":    {"- a\n- b\n", "the sheet: write keys with values below it"},
+		"a text for a list": {"network: {dns: 10.0.0.1}\n", "line 1, column 16: network.dns: write a list here: [10.0.0.1]"},
+		"no address":        {"network: {dns: [10.0.0.300]}\n", "line 1, column 17: network.dns[0]: write an IPv4 address"},
+		"no time":           {"lease: {time: 2}\n", "lease.time: write a time with its unit, as 2h or 30m, and not \"2\""},
+		"no yes":            {"captions: maybe\n", "captions: write true or false, and not \"maybe\""},
+		"a style":           {"password: {style: ech}\n", "line 1, column 12: password.style: \"ech\": use shared, by_kind or each; did you mean each?"},
+		"a kind":            {"blocks:\n  camra: 10.0.0.1-10.0.0.9\n", "line 2, column 3: blocks.camra: the kinds are camera, recorder, intercom and panel; did you mean camera?"},
+		"a role":            {"users: [{name: v, role: usr}]\n", "users[0].role: \"usr\": use administrator, operator or user; did you mean user?"},
+		"the same twice":    {"name: x\nnetwork: {}\nname: y\n", "line 3, column 1: \"name\" is there twice, first at line 1"},
+		"a second document": {"name: x\n---\nname: y\n", "line 2, column 1: a second document begins here"},
+		"a tab":             {"names:\n\tC01: x\n", "there is a tab: indent with spaces"},
+		"a tag of YAML":     {"name: !!str 12\n", "a tag of YAML has no meaning here"},
+		"unknown key":       {"name: x\nnetwrok:\n  subnet: 10.0.0.0/24\n", "line 2, column 1: \"netwrok\" is no key of the sheet: did you mean network?"},
 		"bad subnet":        {"network: {subnet: 10.0.0.0}", "network.subnet"},
 		"subnet too wide":   {"network: {subnet: 10.0.0.0/7}", "outside /8 to /30"},
 		"bad gateway":       {"network: {gateway: ten}", "network.gateway"},
@@ -53,7 +98,7 @@ func TestParseSheetRefuses(t *testing.T) {
 		"not a map":         {"- a\n- b\n", ""},
 		"alias":             {"names: &a {C01: x}\nblocks: *a\n", "anchors and aliases"},
 		"name of two lines": {"names: {C01: \"a\\nb\"}", "names.C01"},
-		"wrong type":        {"survey: {rate: fast}", "[1:16]"},
+		"wrong type":        {"survey: {rate: fast}", "line 1, column 16: survey.rate: write a whole number, and not \"fast\""},
 	} {
 		_, err := ParseSheet([]byte(c.text))
 		require.ErrorIs(t, err, ErrSheet, name)

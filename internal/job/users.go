@@ -29,13 +29,13 @@ func (s *Sheet) checkUsers() error {
 	for i, u := range s.Users {
 		switch {
 		case u.Name == "" || len([]rune(u.Name)) > maxUserName || strings.ContainsAny(u.Name, " \n\t\x00:"):
-			return fmt.Errorf("%w: users[%d].name: %q: a user name is 1 to %d characters without spaces or colons", ErrSheet, i, u.Name, maxUserName)
+			return s.wrong(fmt.Sprintf("users[%d].name", i), "%q: a user name is 1 to %d characters without spaces or colons", u.Name, maxUserName)
 		case strings.EqualFold(u.Name, s.User()):
-			return fmt.Errorf("%w: users[%d].name: %q is the administrator of password.user already", ErrSheet, i, u.Name)
+			return s.wrong(fmt.Sprintf("users[%d].name", i), "%q is the administrator of password.user already", u.Name)
 		case seen[strings.ToLower(u.Name)]:
-			return fmt.Errorf("%w: users[%d].name: %q is there twice", ErrSheet, i, u.Name)
+			return s.wrong(fmt.Sprintf("users[%d].name", i), "%q is there twice", u.Name)
 		case levels[u.Role] == "":
-			return fmt.Errorf("%w: users[%d].role: %q: use administrator, operator or user", ErrSheet, i, u.Role)
+			return s.wrong(fmt.Sprintf("users[%d].role", i), "%q: use administrator, operator or user%s", u.Role, meant(u.Role, "administrator", "operator", "user"))
 		}
 		seen[strings.ToLower(u.Name)] = true
 	}
