@@ -23,6 +23,9 @@ func TestEveryAdviceIsACommand(t *testing.T) {
 		for form, step := range map[string]advice.Step{
 			words.plain: {Act: act}, words.on: act.On("C01"), words.ofUser: act.On("C01").OfUser("viewer"),
 		} {
+			if act == advice.Swap { // of two devices
+				step.On += " C02"
+			}
 			if form == "" {
 				continue
 			}

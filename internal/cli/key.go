@@ -102,7 +102,7 @@ func becomesOf(devices []device.Device, keys *job.Keyring, old secret.Password) 
 	if len(have) == 0 {
 		return ". The one before was on no device yet, and is forgotten"
 	}
-	return fmt.Sprintf(". The one before stays on the keyring for %s, which still have it: `janustat key change` gives them another", strings.Join(have, " "))
+	return fmt.Sprintf(". The one before stays on the keyring for %s, which still have it: `janustat key change all` gives them another", strings.Join(have, " "))
 }
 
 // judge holds a given password against the sane rules, the sheet's, and those

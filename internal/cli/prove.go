@@ -152,11 +152,52 @@ func (a *App) printProofs(proofs []field.Proof, failed int, inClear map[int64]bo
 		fmt.Fprintf(a.Out, "Password set without encryption: %s of %d (`janustat log DEVICE` tells when).\n", plural(n, "device"), len(proofs))
 	}
 	if failed > 0 {
-		fmt.Fprintf(a.Out, "%d of %d devices proved, %d not. Mend with `janustat commission`, then prove again.\n", len(proofs)-failed, len(proofs), failed)
+		fmt.Fprintf(a.Out, "%d of %d devices proved, %d not.\n", len(proofs)-failed, len(proofs), failed)
+		for _, m := range mends {
+			if tags := m.tags(proofs); len(tags) > 0 {
+				fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf(m.with, text.List(tags), tags[0])))
+			}
+		}
 		return nil
 	}
 	fmt.Fprintf(a.Out, "%s: %s. Next: janustat handover\n", a.paint(a.Out, goodStyle, fmt.Sprintf("%d of %d devices proved", len(proofs), len(proofs))), held)
 	return nil
+}
+
+// mend is what puts failed checks right; its words take tags, and then the first of them.
+type mend struct {
+	checks []string
+	with   string
+}
+
+// mends are what to do, each for the checks that it mends and for no others. A device that is
+// told of by one is not told of by those after it.
+var mends = []mend{
+	{[]string{field.CheckAnswers}, "%s: look at cable and power, then prove again. Where it answers elsewhere by now: `janustat survey`, then `janustat commission %s`"},
+	{[]string{field.CheckIdentity, field.CheckCert}, "%s: not the device that it was. If it was replaced or reset on purpose: `janustat restore %s`"},
+	{[]string{field.CheckAlone}, "%s: another has its address too. `janustat survey`, then `janustat show %s` tells who; take that one off the address"},
+	{[]string{field.CheckPassword}, "%s: its password is another by now. Give the one it has: `janustat key set %s`; or reset it, then `janustat restore %[2]s`"},
+	{[]string{field.CheckOldKeys, field.CheckClosed}, "%s: opens by what it should not. `janustat key change %s` gives it another; if that does not help, it is for its maker"},
+	{[]string{
+		field.CheckUsers, field.CheckFirmware, field.CheckAddress, field.CheckGateway, field.CheckDNS, field.CheckNTP, field.CheckStatic, field.CheckName, field.CheckPicture, field.CheckZone, field.CheckClock,
+		field.CheckStream, field.CheckChannel, field.CheckPair, field.CheckReport,
+	}, "%s: mend with `janustat commission`, then prove again"},
+}
+
+// tags names the devices that this mends, and nothing before it.
+func (m mend) tags(proofs []field.Proof) (out []string) {
+	for i := range proofs {
+		at := slices.IndexFunc(mends, func(x mend) bool {
+			if !proofs[i].Device.Commissioned() { // it is not set up yet, and that is all that is wrong
+				return x.with == mends[len(mends)-1].with && !proofs[i].OK()
+			}
+			return slices.ContainsFunc(proofs[i].Checks, func(c field.Check) bool { return !c.OK && slices.Contains(x.checks, c.Name) })
+		})
+		if at >= 0 && mends[at].with == m.with {
+			out = append(out, proofs[i].Device.Tag)
+		}
+	}
+	return out
 }
 
 // printTyped says how far what was typed in by hand can be proved.

@@ -209,22 +209,19 @@ func (m *liveModel) draw() string {
 		fmt.Fprintf(&b, "… and %d more\n", hidden)
 	}
 	spent := time.Since(m.begun)
-	fmt.Fprintf(&b, "%d of %d done, %d at work%s   %.0f s%s", len(done), len(m.tags), len(work), needText(len(needs)), spent.Seconds(), leftText(spent, len(work), len(m.tags)-len(work), m.usual))
+	fmt.Fprintf(&b, "%d of %d done, %d at work, %s   %.0f s%s", len(done), len(m.tags), len(work), needYou(len(needs)), spent.Seconds(), leftText(spent, len(work), len(m.tags)-len(work), m.usual))
 	if m.ended {
 		b.WriteString("\n")
 	}
 	return b.String()
 }
 
-// needText counts those that need a person, if any.
-func needText(n int) string {
-	switch n {
-	case 0:
-		return ""
-	case 1:
-		return ", 1 needs you"
+// needYou counts those that need a person.
+func needYou(n int) string {
+	if n == 1 {
+		return "1 needs you"
 	}
-	return fmt.Sprintf(", %d need you", n)
+	return fmt.Sprintf("%d need you", n)
 }
 
 // leftText says about how long is left. Where more are to be done than at once, that is by
