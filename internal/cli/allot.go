@@ -66,11 +66,7 @@ func (a *App) allot(ctx context.Context, d *work.Desk, o work.Allotting) error {
 		for i := range rows {
 			out[i] = allotRow{asJSON(&rows[i]), rows[i].Why}
 		}
-		return a.emit(struct {
-			Ground    ground.Ground `json:"ground"`
-			Allotment []allotRow    `json:"allotment"`
-			Differs   []string      `json:"differs,omitempty"`
-		}{g, out, differs})
+		return a.emit(allotJSON{g, out, differs})
 	}
 	a.printGround(g)
 	among := d.Job.Sheet.Among(d.Devices)

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -51,9 +52,10 @@ type App struct {
 	KeyWork int
 
 	jobDir, wireSpec, passphraseFile, logLevel, capture string
-	json, yes, quiet, captureKeys                       bool
+	json, lined, yes, quiet, captureKeys                bool
 
-	asBefore bool // the wire was not said, and is that of last time
+	writing  sync.Mutex // of lines of JSON
+	asBefore bool       // the wire was not said, and is that of last time
 
 	veil  secret.Veil // passwords in play, blanked out of what devices say
 	lines *lineReader // of In
@@ -89,7 +91,17 @@ func (a *App) Run(ctx context.Context, args []string) int {
 			fmt.Fprintf(a.Err, "janustat: %s\n", a.veil.Text(errorText(err)))
 		}
 	}
-	return exitCode(err)
+	code := exitCode(err)
+	if a.lined {
+		end := lineJSON{Event: "end", Exit: &code}
+		if err != nil {
+			end.Text = a.veil.Text(errorText(err))
+		}
+		if lerr := a.line(end); lerr != nil && code == ExitDone {
+			return ExitCould
+		}
+	}
+	return code
 }
 
 // errInterrupted ends a command that a person, or the system, has stopped.
@@ -178,7 +190,7 @@ A job, in the order of the work:
 	f.StringVar(&a.passphraseFile, "passphrase-file", "", "read the keyring's passphrase from this `file` (or set JANUSTAT_PASSPHRASE)")
 	f.StringVar(&a.capture, "capture", "", "record every frame that comes and goes in this new pcapng `file`; requests that set a password are blanked")
 	f.BoolVar(&a.captureKeys, "capture-keys", false, "keep the requests that set a password in the capture too")
-	f.BoolVar(&a.json, "json", false, "one JSON document on standard output")
+	f.VarPF(jsonForm{a}, "json", "", "one JSON document on standard output; --json=lines: an event a line while it goes on").NoOptDefVal = "document"
 	f.BoolVar(&a.yes, "yes", false, "do not ask")
 	f.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	f.StringVar(&a.logLevel, "log-level", "warn", "debug, info, warn or error")
@@ -206,7 +218,11 @@ func noArgs(c *cobra.Command, args []string) error {
 
 // say writes a line of progress.
 func (a *App) say(format string, args ...any) {
-	if !a.quiet {
+	if a.lined && !a.quiet {
+		_ = a.line(lineJSON{Event: "told", Text: a.veil.Text(fmt.Sprintf(format, args...))}) // as when nobody reads
+		return
+	}
+	if !a.quiet && !a.lined {
 		fmt.Fprintf(a.Err, format+"\n", args...)
 	}
 }

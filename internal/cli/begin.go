@@ -72,7 +72,7 @@ func (a *App) beginCommand() *cobra.Command {
 				return a.report(fmt.Sprintf("made %s in %s; %s. Next: janustat survey", made, dir, err))
 			}
 			if a.json {
-				return a.emit(map[string]string{"job": dir, "name": name})
+				return a.emit(begunJSON{dir, name})
 			}
 			fmt.Fprintf(a.Out, "Began %s in %s\nNext: cd %s, look through %s, then janustat survey\n", name, dir, dir, job.SheetFile)
 			return nil

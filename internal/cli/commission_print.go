@@ -42,11 +42,7 @@ func (a *App) summary(ctx context.Context, results []commission.Result, took tim
 			}
 			out[i] = resultJSON{r.Plan.Tag, r.Plan.MAC, addressText(r.Plan.Target.Address), r.Status, r.Reason, r.Next.Text(command), orEmpty(r.Writes), mannerOf(r), r.Notes, r.Alarm, spent, r.Took.Milliseconds()}
 		}
-		if err := a.emit(struct {
-			Results []resultJSON `json:"results"`
-			Writes  int          `json:"writes"`
-			TookMS  int64        `json:"took_ms"`
-		}{out, writes, took.Milliseconds()}); err != nil {
+		if err := a.emit(commissionJSON{out, writes, took.Milliseconds()}); err != nil {
 			return err
 		}
 	} else {

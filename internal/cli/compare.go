@@ -56,7 +56,7 @@ func (a *App) recordAt(c *cobra.Command, path string) (handover.Record, error) {
 
 func (a *App) printDifferences(list []handover.Difference) error {
 	if a.json {
-		return a.emit(map[string]any{"differences": orEmpty(list)})
+		return a.emit(compareJSON{orEmpty(list)})
 	}
 	if len(list) == 0 {
 		fmt.Fprintln(a.Out, "Nothing is otherwise.")

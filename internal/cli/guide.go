@@ -453,7 +453,7 @@ func (g *guide) ask(ctx context.Context, question string) (string, error) {
 		return "", ctx.Err()
 	}
 	fmt.Fprintf(a.Err, "\n%s ", a.paint(a.Err, workStyle, "? ")+a.wrap(a.Err, 2, question))
-	answer, err := a.line(ctx)
+	answer, err := a.typedLine(ctx)
 	if errors.Is(err, io.EOF) {
 		return "", errLater
 	}

@@ -98,7 +98,7 @@ handover-part/ beside the whole one, or into the folder that --into names.`,
 				files = append(files, file)
 			}
 			if a.json {
-				return a.emit(map[string]any{"files": files, "devices": len(r.Devices), "still_open": r.Open})
+				return a.emit(handoverJSON{files, len(r.Devices), orEmpty(r.Open)})
 			}
 			for _, f := range files {
 				fmt.Fprintf(a.Out, "wrote %s\n", f)

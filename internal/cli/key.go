@@ -274,7 +274,7 @@ func siteKey(j *job.Job, devices []device.Device, keys *job.Keyring) (secret.Pas
 // report ends a command that has one thing to say.
 func (a *App) report(text string) error {
 	if a.json {
-		return a.emit(map[string]string{"done": text})
+		return a.emit(doneJSON{text})
 	}
 	_, err := fmt.Fprintln(a.Out, text)
 	return err

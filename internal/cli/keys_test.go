@@ -92,7 +92,7 @@ func TestKeysOfFactoriesAndOfEarlierWork(t *testing.T) {
 	assert.Contains(t, out, "1 key of earlier work")
 	code, out, _ = c.run("", "commission", "--yes", "--quiet")
 	assert.Equal(t, ExitNeeds, code)
-	assert.Contains(t, out, "4 done, 1 need you")
+	assert.Contains(t, out, "4 done, 1 needs you")
 	assert.Contains(t, out, "no key on the keyring opens it")
 	listed := c.must("key", "list")
 	assert.Regexp(t, `C0\d +02:e4:42:00:02:01 +admin +changed`, listed)

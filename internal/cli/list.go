@@ -175,16 +175,7 @@ func (a *App) showCommand() *cobra.Command {
 				return err
 			}
 			if a.json {
-				return a.emit(struct {
-					deviceJSON
-					Tongues []device.Tongue  `json:"tongues,omitempty"`
-					Stream  *device.Stream   `json:"stream,omitempty"`
-					Links   []device.Link    `json:"links,omitempty"`
-					AsFound *device.Settings `json:"as_found"`
-					AsLeft  *device.Settings `json:"as_left"`
-					Why     string           `json:"why,omitempty"`
-					History []job.Entry      `json:"history"`
-				}{asJSON(d), d.Tongues, d.Stream, d.Links, d.AsFound, d.AsLeft, d.Why, orEmpty(history)})
+				return a.emit(showJSON{asJSON(d), d.Tongues, d.Stream, d.Links, d.AsFound, d.AsLeft, d.Why, orEmpty(history)})
 			}
 			a.printDevice(d, history)
 			return nil

@@ -83,7 +83,10 @@ const maxNote = 120
 
 func (a *App) printNotesOf(d *device.Device, notes job.Notes) error {
 	if a.json {
-		return a.emit(map[string]any{"tag": d.Tag, "mac": d.MAC, "notes": notes})
+		if notes == nil {
+			notes = job.Notes{}
+		}
+		return a.emit(noteJSON{d.Tag, d.MAC, notes})
 	}
 	if len(notes) == 0 {
 		fmt.Fprintf(a.Out, "Nothing is noted of %s.\n", d.Label())

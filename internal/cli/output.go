@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -14,14 +13,6 @@ import (
 	"charm.land/lipgloss/v2/table"
 	"golang.org/x/term"
 )
-
-// emit writes v as the one JSON document of a command.
-func (a *App) emit(v any) error {
-	e := json.NewEncoder(a.Out)
-	e.SetIndent("", "  ")
-	e.SetEscapeHTML(false)
-	return e.Encode(v)
-}
 
 // terminal gives the file behind a stream if it is a terminal.
 func terminal(w any) (*os.File, bool) {

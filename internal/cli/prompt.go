@@ -23,9 +23,9 @@ type lineReader struct{ in *bufio.Reader }
 // maxLine bounds a line that is typed, in bytes.
 const maxLine = 64 << 10
 
-// line reads the next line, without its end, until ctx ends. A line that a person did
+// typedLine reads the next line, without its end, until ctx ends. A line that a person did
 // not end with Enter is no answer; one at the end of a file is.
-func (a *App) line(ctx context.Context) (string, error) {
+func (a *App) typedLine(ctx context.Context) (string, error) {
 	text, err := await(ctx, func() (string, error) { return a.reader().in.ReadString('\n') })
 	_, tty := terminal(a.In)
 	switch {
@@ -84,7 +84,7 @@ func (a *App) confirm(ctx context.Context, question string) error {
 // ask asks yes or no on a terminal, --yes or not.
 func (a *App) ask(ctx context.Context, question string) error {
 	fmt.Fprintf(a.Err, "%s [y/N] ", question)
-	answer, err := a.line(ctx)
+	answer, err := a.typedLine(ctx)
 	switch {
 	case errors.Is(err, io.EOF):
 		fmt.Fprintln(a.Err)
@@ -102,7 +102,7 @@ func (a *App) ask(ctx context.Context, question string) error {
 func (a *App) secretLine(ctx context.Context, prompt string) (string, error) {
 	f, ok := terminal(a.In)
 	if !ok {
-		line, err := a.line(ctx)
+		line, err := a.typedLine(ctx)
 		if errors.Is(err, io.EOF) || err == nil && line == "" {
 			return "", usagef("%s: nothing on standard input", prompt)
 		}

@@ -64,7 +64,12 @@ func (a *App) prove(ctx context.Context, d *work.Desk, only work.Selection) erro
 	return a.withNet(ctx, d, shortPatience, func(ctx context.Context, net *reach.Net) error {
 		a.say("proving %s …", plural(n, "device"))
 		count := a.counting("proved", n)
-		p, err := d.Prove(ctx, net, keys, only, func(*field.Proof) { count.one() })
+		p, err := d.Prove(ctx, net, keys, only, func(p *field.Proof) {
+			count.one()
+			if ok := p.OK(); a.lined {
+				_ = a.line(lineJSON{Event: "proved", Tag: p.Device.Tag, MAC: &p.Device.MAC, OK: &ok}) // as when nobody reads
+			}
+		})
 		count.end()
 		if err != nil {
 			return err
@@ -101,12 +106,9 @@ func (a *App) printProofs(proofs []field.Proof, failed int, inClear map[int64]bo
 		out := make([]proofJSON, len(proofs))
 		for i := range proofs {
 			d := &proofs[i].Device
-			out[i] = proofJSON{d.Tag, d.MAC, d.Allotted.Address.String(), proofs[i].OK(), inClear[d.ID], proofs[i].Checks}
+			out[i] = proofJSON{d.Tag, d.MAC, d.Allotted.Address.String(), proofs[i].OK(), inClear[d.ID], orEmpty(proofs[i].Checks)}
 		}
-		return a.emit(struct {
-			Devices []proofJSON `json:"devices"`
-			Failed  int         `json:"failed"`
-		}{out, failed})
+		return a.emit(proveJSON{out, failed})
 	}
 	l := &listing{columns: []column{{head: "TAG"}, {head: "AT"}}}
 	// What no device was asked has no column.

@@ -90,16 +90,11 @@ func (a *App) printMatched(l schedule.List, m schedule.Matched) {
 
 func (a *App) tellMerged(l schedule.List, m schedule.Matched, names int, kept []string) error {
 	if a.json {
-		type row struct {
-			Line   int    `json:"line"`
-			Device string `json:"device"`
-			By     string `json:"by"`
-		}
-		rows := []row{}
+		rows := []matchedJSON{}
 		for _, x := range m.Matches {
-			rows = append(rows, row{x.Row.Line, x.Device.Label(), x.By})
+			rows = append(rows, matchedJSON{x.Row.Line, x.Device.Label(), x.By})
 		}
-		return a.emit(map[string]any{"matched": rows, "rows_left": len(m.Rows), "devices_left": len(m.Devices), "doubts": orEmpty(m.Doubts), "names": names, "names_kept": orEmpty(kept)})
+		return a.emit(scheduleJSON{rows, len(m.Rows), len(m.Devices), orEmpty(m.Doubts), names, orEmpty(kept)})
 	}
 	fmt.Fprintf(a.Out, "%s taken in; %s written into the job sheet\n", plural(len(m.Matches), "row"), plural(names, "name"))
 	if len(kept) > 0 {

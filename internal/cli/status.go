@@ -102,7 +102,7 @@ func (a *App) offerGuide(ctx context.Context, question string) error {
 		return nil
 	}
 	fmt.Fprintf(a.Err, "%s ", question)
-	answer, err := a.line(ctx)
+	answer, err := a.typedLine(ctx)
 	switch {
 	case errors.Is(err, io.EOF):
 		fmt.Fprintln(a.Err)

@@ -137,7 +137,10 @@ func (a *App) choose(ctx context.Context, desk *work.Desk, s device.Selector, ch
 		}
 	}
 	if a.json {
-		return a.emit(allJSON(orEmpty(shown)))
+		if err := a.emit(allJSON(shown)); err != nil || len(chosen) > 0 {
+			return err
+		}
+		return needsError{}
 	}
 	if len(chosen) == 0 {
 		fmt.Fprintln(a.Out, "No device fits: janustat list --all shows what there is.")

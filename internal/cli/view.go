@@ -21,6 +21,9 @@ type progressView interface {
 
 // usual is how long devices of the job have taken before; zero is not known.
 func (a *App) startView(plans []commission.Plan, usual time.Duration) progressView {
+	if a.lined {
+		return lineEvents{a}
+	}
 	if a.quiet {
 		return noView{}
 	}
@@ -46,6 +49,19 @@ func (noView) step(commission.Plan, commission.Step, string) {}
 func (noView) result(commission.Result)                      {}
 func (noView) stop()                                         {}
 
+// lineEvents writes an event of JSON for each step and each result.
+type lineEvents struct{ app *App }
+
+func (v lineEvents) step(p commission.Plan, s commission.Step, text string) {
+	_ = v.app.line(lineJSON{Event: "step", Tag: p.Tag, MAC: &p.MAC, Step: s, Text: v.app.veil.Text(text)}) // as when nobody reads
+}
+
+func (v lineEvents) result(r commission.Result) {
+	_ = v.app.line(lineJSON{Event: "result", Tag: r.Plan.Tag, MAC: &r.Plan.MAC, Status: r.Status, Text: v.app.veil.Text(r.Reason)})
+}
+
+func (lineEvents) stop() {}
+
 // lineView writes a line for each write and each result; waiting and reading
 // would drown them.
 type lineView struct {
@@ -57,6 +73,9 @@ type lineView struct {
 
 // startSteps shows all that is done to a few devices, a line each.
 func (a *App) startSteps(n int) progressView {
+	if a.lined {
+		return lineEvents{a}
+	}
 	if a.quiet {
 		return noView{}
 	}

@@ -41,21 +41,16 @@ handover takes the stills into the record. Nothing is written to any device.`,
 }
 
 func (a *App) printViews(shots []views.Shot, files []string) error {
-	type row struct {
-		Tag  string `json:"tag"`
-		Name string `json:"name"`
-		Flaw string `json:"flaw,omitempty"`
-	}
-	rows := []row{}
+	rows := []viewJSON{}
 	var flawed []string
 	for _, s := range shots {
-		rows = append(rows, row{s.Tag, s.Name, s.Flaw})
+		rows = append(rows, viewJSON{s.Tag, s.Name, s.Flaw})
 		if s.Flaw != "" {
 			flawed = append(flawed, s.Tag)
 		}
 	}
 	if a.json {
-		if err := a.emit(map[string]any{"views": rows, "files": orEmpty(files)}); err != nil {
+		if err := a.emit(viewsJSON{rows, orEmpty(files)}); err != nil {
 			return err
 		}
 	} else {

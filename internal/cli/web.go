@@ -146,7 +146,7 @@ type webLink struct {
 
 func (a *App) printLinks(links []webLink) error {
 	if a.json {
-		return a.emit(links)
+		return a.emit(orEmpty(links))
 	}
 	for _, l := range links {
 		if _, err := fmt.Fprintf(a.Out, "%-5s %s port %d\n      %s\n", l.Device, l.Address, l.Port, a.paint(a.Out, headStyle, l.Link)); err != nil {

@@ -53,10 +53,7 @@ func (a *App) wire(ctx context.Context) error {
 		for i, x := range faults {
 			out[i] = faultJSON{x.Code, x.Weight, x.What, x.Remedy.Text(command)}
 		}
-		if err := a.emit(struct {
-			lan.Facts
-			Faults []faultJSON `json:"faults"`
-		}{f, out}); err != nil {
+		if err := a.emit(wireJSON{f, out}); err != nil {
 			return err
 		}
 	} else {

@@ -2,105 +2,195 @@ package job
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
 )
 
-// ErrOneLine is returned where names stand on one line with their key.
-var ErrOneLine = fmt.Errorf("%w: its names stand on one line: write each on a line of its own", ErrSheet)
+// errByHand is returned where names stand in a way that nobody but their author can change.
+var errByHand = fmt.Errorf("%w: its names stand in a way that only you can change: write them there yourself", ErrSheet)
 
-var namesLine = regexp.MustCompile(`(?m)^names:[ \t]*(#.*)?$`)
+// names finds the names of a sheet: the entry of the key, nil where there is none, and the
+// node below it.
+func names(data []byte) (entry *ast.MappingValueNode, below ast.Node, err error) {
+	body, err := parseYAML(data)
+	if err != nil {
+		return nil, nil, err
+	}
+	sections, _ := entries(body)
+	for _, s := range sections {
+		if refOf(s.Key).Text == "names" {
+			return s, s.Value, nil
+		}
+	}
+	return nil, nil, nil
+}
+
+// offset is where a place of the sheet is, in bytes.
+func offset(data []byte, at Ref) (int, error) {
+	lines := bytes.SplitAfter(data, []byte("\n"))
+	if at.Line < 1 || at.Line > len(lines) {
+		return 0, errByHand
+	}
+	n := 0
+	for _, l := range lines[:at.Line-1] {
+		n += len(l)
+	}
+	runes := 1
+	for i := range string(lines[at.Line-1]) {
+		if runes == at.Column {
+			return n + i, nil
+		}
+		runes++
+	}
+	return 0, errByHand
+}
 
 // AddNames writes names of devices into a job sheet, by reference, and leaves everything
 // else in it as it is, comments too. What the sheet names already is not to be among them.
-func AddNames(path string, names map[string]string) error {
-	if len(names) == 0 {
+func AddNames(path string, add map[string]string) error {
+	if len(add) == 0 {
 		return nil
 	}
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return fmt.Errorf("%w: %w", ErrSheet, err)
-	}
-	var lines bytes.Buffer
-	for _, ref := range slices.Sorted(maps.Keys(names)) {
-		pair, err := pairOf(ref, names[ref])
+	return edit(path, func(data []byte) ([]byte, error) {
+		entry, below, err := names(data)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		lines.WriteString("  " + pair + "\n")
-	}
-	at := namesLine.FindIndex(data)
-	switch {
-	case at != nil:
-		end := at[1]
-		if end < len(data) {
-			end++ // the line's end
+		if entry == nil {
+			if len(data) > 0 && data[len(data)-1] != '\n' {
+				data = append(data, '\n')
+			}
+			lines, err := pairs(add, 2)
+			return slices.Concat(data, []byte("\nnames:\n"), lines), err
 		}
-		data = slices.Concat(data[:end], lines.Bytes(), data[end:])
-	case regexp.MustCompile(`(?m)^names:`).Match(data):
-		return ErrOneLine
-	default:
-		if len(data) > 0 && data[len(data)-1] != '\n' {
-			data = append(data, '\n')
+		if m, ok := below.(*ast.MappingNode); ok && m.IsFlowStyle {
+			return addWithin(data, m, add)
 		}
-		data = slices.Concat(data, []byte("\nnames:\n"), lines.Bytes())
-	}
-	if _, err := ParseSheet(data); err != nil {
-		return err
-	}
-	return WriteFile(path, data, 0o644)
+		// On the lines below the key, indented as those that are there.
+		indent := 2
+		if list, ok := entries(below); ok && len(list) > 0 {
+			indent = placeOf(list[0]).Column - 1
+		} else if below != nil && below.Type() != ast.NullType {
+			return nil, errByHand
+		}
+		at, err := offset(data, refOf(entry.Key))
+		if err != nil {
+			return nil, err
+		}
+		end := bytes.IndexByte(data[at:], '\n')
+		if end < 0 {
+			data, end = append(slices.Clone(data), '\n'), len(data)-at
+		}
+		end += at + 1
+		lines, err := pairs(add, indent)
+		return slices.Concat(data[:end], lines, data[end:]), err
+	})
 }
 
-// pairOf writes a reference and a name as a line of YAML.
-func pairOf(ref, name string) (string, error) {
-	pair, err := yaml.Marshal(map[string]string{ref: name})
-	if err != nil {
-		return "", fmt.Errorf("%w: %w", ErrSheet, err)
+// addWithin writes names into a mapping in brackets.
+func addWithin(data []byte, m *ast.MappingNode, add map[string]string) ([]byte, error) {
+	at, err := offset(data, refOf(m))
+	if err != nil || data[at] != '{' {
+		return nil, errByHand
 	}
-	return strings.TrimSpace(string(pair)), nil
+	var parts []string
+	for _, ref := range slices.Sorted(maps.Keys(add)) {
+		parts = append(parts, quoted(ref)+": "+quoted(add[ref]))
+	}
+	text := strings.Join(parts, ", ")
+	if len(m.Values) > 0 {
+		text += ", "
+	}
+	return slices.Concat(data[:at+1], []byte(text), data[at+1:]), nil
+}
+
+// pairs writes references and names, a line each.
+func pairs(add map[string]string, indent int) ([]byte, error) {
+	var out bytes.Buffer
+	for _, ref := range slices.Sorted(maps.Keys(add)) {
+		pair, err := yaml.Marshal(map[string]string{ref: add[ref]})
+		if err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrSheet, err)
+		}
+		out.WriteString(strings.Repeat(" ", indent) + strings.TrimSpace(string(pair)) + "\n")
+	}
+	return out.Bytes(), nil
+}
+
+// quoted writes text as YAML does in double quotes, which are JSON's (YAML 1.2, 7.3.1).
+func quoted(s string) string {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	_ = e.Encode(s) // text always can be
+	return strings.TrimSpace(b.String())
 }
 
 // Rename gives a reference that the sheet names already another name, and leaves everything
 // else as it is, a comment behind the name too.
 func Rename(path, ref, name string) error {
+	return edit(path, func(data []byte) ([]byte, error) {
+		_, below, err := names(data)
+		if err != nil {
+			return nil, err
+		}
+		list, _ := entries(below)
+		at := slices.IndexFunc(list, func(e *ast.MappingValueNode) bool { return refOf(e.Key).Text == ref })
+		if at < 0 {
+			return nil, errByHand
+		}
+		value := list[at].Value.GetToken()
+		begin, err := offset(data, Ref{Line: value.Position.Line, Column: value.Position.Column})
+		if err != nil {
+			return nil, err
+		}
+		was := strings.TrimSpace(value.Origin)
+		if was == "" || strings.Contains(was, "\n") || !bytes.HasPrefix(data[begin:], []byte(was)) {
+			return nil, errByHand
+		}
+		text := quoted(name)
+		if m, ok := below.(*ast.MappingNode); !ok || !m.IsFlowStyle {
+			line, err := yaml.Marshal(name)
+			if err != nil {
+				return nil, fmt.Errorf("%w: %w", ErrSheet, err)
+			}
+			text = strings.TrimSpace(string(line))
+		}
+		data = slices.Concat(data[:begin], []byte(text), data[begin+len(was):])
+		if s, err := ParseSheet(data); err == nil && s.Names[ref] != name {
+			return nil, errByHand
+		}
+		return data, nil
+	})
+}
+
+// edit changes the text of a sheet, which has to be one afterwards too.
+func edit(path string, change func([]byte) ([]byte, error)) error {
 	data, err := os.ReadFile(path)
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrSheet, err)
 	}
-	line, err := regexp.Compile(`(?m)^([ \t]+)["']?` + regexp.QuoteMeta(ref) + `["']?[ \t]*:[ \t]+("(?:[^"\\]|\\.)*"|'(?:[^']|'')*'|[^#\n]*?)([ \t]+#.*)?$`)
-	if err != nil {
-		return fmt.Errorf("%w: %w", ErrSheet, err)
-	}
-	from := namesLine.FindIndex(data)
-	if from == nil {
-		return ErrOneLine
-	}
-	at := line.FindSubmatchIndex(data[from[1]:])
-	if at == nil {
-		return ErrOneLine
-	}
-	pair, err := pairOf(ref, name)
+	mark := []byte(byteOrderMark)
+	bare, marked := bytes.CutPrefix(data, mark)
+	out, err := change(bare)
 	if err != nil {
 		return err
 	}
-	begin, end := from[1]+at[2], from[1]+at[1]
-	text := string(data[begin:from[1]+at[3]]) + pair
-	if at[6] >= 0 {
-		text += string(data[from[1]+at[6] : from[1]+at[7]])
+	if bytes.Equal(bare, out) {
+		return nil
 	}
-	data = slices.Concat(data[:begin], []byte(text), data[end:])
-	s, err := ParseSheet(data)
-	if err != nil {
+	if _, err := ParseSheet(out); err != nil {
 		return err
 	}
-	if s.Names[ref] != name { // the line was something else's
-		return ErrOneLine
+	if marked {
+		out = slices.Concat(mark, out)
 	}
-	return WriteFile(path, data, 0o644)
+	return WriteFile(path, out, 0o644)
 }

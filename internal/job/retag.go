@@ -1,65 +1,50 @@
 package job
 
 import (
-	"bytes"
-	"fmt"
-	"os"
+	"cmp"
 	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 )
 
 // RetagSheet writes another tag wherever a job sheet speaks of one, and leaves everything
 // else as it is, comments too. It tells how often; the file is not written where that is 0.
-func RetagSheet(path, from, to string) (int, error) {
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return 0, fmt.Errorf("%w: %w", ErrSheet, err)
-	}
-	file, err := parser.ParseBytes(data, 0)
-	if err != nil {
-		return 0, fmt.Errorf("%w: %w", ErrSheet, err)
-	}
-	var at, taken []ast.Node
-	for _, doc := range file.Docs {
-		sections, _ := entries(doc.Body)
+func RetagSheet(path, from, to string) (n int, err error) {
+	err = edit(path, func(data []byte) ([]byte, error) {
+		body, err := parseYAML(data)
+		if err != nil {
+			return nil, err
+		}
+		var at, taken []ast.Node
+		sections, _ := entries(body)
 		for _, s := range sections {
 			at, taken = append(at, refsIn(s, from)...), append(taken, refsIn(s, to)...)
 		}
-	}
-	switch {
-	case len(at) == 0:
-		return 0, nil
-	case len(taken) > 0:
-		return 0, fmt.Errorf("%w: line %d: it speaks of %s already: take that out first, or choose another tag", ErrSheet, taken[0].GetToken().Position.Line, to)
-	}
-	lines := bytes.SplitAfter(data, []byte("\n"))
-	// From the end, so that what comes before keeps its place.
-	slices.SortFunc(at, func(a, b ast.Node) int {
-		p, q := a.GetToken().Position, b.GetToken().Position
-		if p.Line != q.Line {
-			return q.Line - p.Line
+		if n = len(at); n > 0 && len(taken) > 0 {
+			return nil, Problems{refOf(taken[0]).problem("it speaks of %s already: take that out first, or choose another tag", to)}.err()
 		}
-		return q.Column - p.Column
+		// From the end, so that what comes before keeps its place.
+		slices.SortFunc(at, func(a, b ast.Node) int {
+			p, q := refOf(a), refOf(b)
+			return cmp.Or(q.Line-p.Line, q.Column-p.Column)
+		})
+		for _, node := range at {
+			begin, err := offset(data, refOf(node))
+			if err != nil {
+				return nil, err
+			}
+			if c := data[begin]; c == '"' || c == '\'' {
+				begin++
+			}
+			if !strings.EqualFold(string(data[begin:min(begin+len(from), len(data))]), from) {
+				return nil, Problems{refOf(node).problem("write %s in the place of %s yourself", to, from)}.err()
+			}
+			data = slices.Concat(data[:begin], []byte(to), data[begin+len(from):])
+		}
+		return data, nil
 	})
-	for _, n := range at {
-		p := n.GetToken().Position
-		line := lines[p.Line-1]
-		begin := min(p.Column-1, len(line))
-		i := bytes.Index(bytes.ToLower(line[begin:]), []byte(strings.ToLower(from)))
-		if i < 0 || i > 1 { // a quote may come before it
-			return 0, fmt.Errorf("%w: line %d: write %s in the place of %s yourself", ErrSheet, p.Line, to, from)
-		}
-		begin += i
-		lines[p.Line-1] = slices.Concat(line[:begin], []byte(to), line[begin+len(from):])
-	}
-	data = bytes.Join(lines, nil)
-	if _, err := ParseSheet(data); err != nil {
-		return 0, err
-	}
-	return len(at), WriteFile(path, data, 0o644)
+	return n, err
 }
 
 // refsIn gives the places in a section of the sheet that mean a device by a tag.

@@ -70,9 +70,25 @@ func (d *Desk) Ready(only Selection) (n int, waiting []string, err error) {
 	return 0, nil, &Misuse{advice.Wrap(errors.New("no device is taken"), "choose with %s, then run %s", advice.TakeAll, advice.Allot)}
 }
 
-// of leaves the plans that are meant.
+// of leaves the plans that are meant. What is neither meant nor set up yet is nothing that
+// they could be joined to: it joins them once it is commissioned.
 func (s Selection) of(plans []commission.Plan) []commission.Plan {
-	return slices.DeleteFunc(plans, func(p commission.Plan) bool { return !s.Has(p.ID) })
+	if s == nil {
+		return plans
+	}
+	absent := func(p commission.Peer) bool { return p.ID != 0 && !s.Has(p.ID) && !p.Known }
+	without := func(links []commission.Link) []commission.Link {
+		return slices.DeleteFunc(slices.Clone(links), func(l commission.Link) bool { return absent(l.Peer) })
+	}
+	plans = slices.DeleteFunc(plans, func(p commission.Plan) bool { return !s.Has(p.ID) })
+	for i := range plans {
+		p := &plans[i]
+		p.Links = without(p.Links)
+		if c := p.Channels; c != nil {
+			p.Channels = &commission.Channels{Fixed: without(c.Fixed), Auto: without(c.Auto), Recorders: slices.DeleteFunc(slices.Clone(c.Recorders), absent)}
+		}
+	}
+	return plans
 }
 
 // tags leaves the tags of devices that are meant.
