@@ -10,8 +10,6 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"runtime/debug"
-	"strings"
 	"sync"
 	"time"
 
@@ -22,9 +20,11 @@ import (
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/core/secret"
+	"janustat/core/text"
 	"janustat/internal/job"
 	"janustat/internal/pace"
 	"janustat/internal/reach"
+	"janustat/internal/trace"
 	"janustat/internal/wire"
 	"janustat/internal/work"
 )
@@ -136,19 +136,6 @@ func exitCode(err error) int {
 	}
 }
 
-// Version is set by the linker on releases; otherwise the build's own record is used.
-var Version = ""
-
-func version() string {
-	if Version != "" {
-		return Version
-	}
-	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" {
-		return strings.Trim(info.Main.Version, "()")
-	}
-	return "devel"
-}
-
 func (a *App) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "janustat",
@@ -196,9 +183,9 @@ A job, in the order of the work:
 	f.StringVar(&a.logLevel, "log-level", "warn", "debug, info, warn or error")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return flagError(c, err) })
 	root.SetVersionTemplate("janustat {{.Version}}\n")
-	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(a.goCommand(), a.ladderCommand(), a.beginCommand(), a.surveyCommand(), a.listCommand(), a.showCommand(), a.logCommand(), a.takeCommand(), a.leaveCommand(),
-		a.allotCommand(), a.commissionCommand(), a.proveCommand(), a.handoverCommand(), a.channelsCommand(), a.noteCommand(), a.nameCommand(), a.retagCommand(), a.swapCommand(), a.forgetCommand(), a.undoCommand(), a.compareCommand(), a.scheduleCommand(), a.viewsCommand(), a.winkCommand(), a.restartCommand(), a.resetCommand(), a.restoreCommand(), a.leaseCommand(), a.webCommand(), a.wireCommand(), a.keyCommand(), a.benchCommand(), a.demoCommand())
+		a.allotCommand(), a.commissionCommand(), a.proveCommand(), a.handoverCommand(), a.channelsCommand(), a.noteCommand(), a.nameCommand(), a.retagCommand(), a.swapCommand(), a.forgetCommand(), a.undoCommand(), a.compareCommand(), a.scheduleCommand(), a.viewsCommand(), a.winkCommand(), a.restartCommand(), a.resetCommand(), a.restoreCommand(), a.leaseCommand(), a.webCommand(), a.wireCommand(), a.keyCommand(), a.benchCommand(), a.demoCommand(), a.manualCommand())
+	a.complete(root)
 	return root
 }
 
@@ -232,7 +219,15 @@ func (a *App) logger() (*slog.Logger, error) {
 	if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
 		return nil, usagef("--log-level %s: use debug, info, warn or error", a.logLevel)
 	}
-	return slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: level})), nil
+	return slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: level, ReplaceAttr: func(_ []string, x slog.Attr) slog.Attr {
+		switch v := x.Value.Any().(type) { // what devices say may quote a password
+		case string:
+			x.Value = slog.StringValue(a.veil.Text(v))
+		case error:
+			x.Value = slog.StringValue(a.veil.Text(text.Error(v, nil).Error()))
+		}
+		return x
+	}})), nil
 }
 
 // open opens the job for reading.
@@ -332,6 +327,10 @@ func (a *App) withNet(ctx context.Context, d *work.Desk, patience time.Duration,
 		if err := wire.Filter(w); err != nil {
 			a.say("note: every frame is read, since the system filters none (%v)", err)
 		}
+	}
+	if d.Log.Enabled(ctx, slog.LevelDebug) {
+		w = wire.Tell(w, d.Log)
+		ctx = trace.With(ctx, d.Log)
 	}
 	facts := w.Facts()
 	if facts.Forwards {

@@ -137,7 +137,7 @@ func TestADeviceThatQuotesPasswordsGivesNoneAway(t *testing.T) {
 	require.Len(t, c.bench.Device("parrot").Passwords(), 2)
 	story := c.must("log", "C01")
 	assert.Contains(t, story, "The password <(password)> of admin is too weak")
-	c.must("prove", "--quiet", "--capture", filepath.Join(c.dir, "prove.pcapng"))
+	c.must("prove", "--log-level", "debug", "--quiet", "--capture", filepath.Join(c.dir, "prove.pcapng"))
 	c.must("key", "change", "C01", "--yes", "--quiet", "--capture", filepath.Join(c.dir, "change.pcapng"))
 	c.must("handover")
 	assert.Contains(t, c.must("show", "C01", "--json"), `has (password)`)

@@ -123,7 +123,6 @@ func fits(t testing.TB, name string, document []byte) {
 	assert.NoError(t, s.Validate(v), "%s\n%s", name, document)
 }
 
-
 // What commands write through a whole job fits what is published; with --json=lines each line
 // does, and the last tells the exit code.
 func TestDocumentsFitTheirSchemas(t *testing.T) {

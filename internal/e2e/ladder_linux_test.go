@@ -118,9 +118,13 @@ func TestTheLadderWithTwoHundredDevices(t *testing.T) {
 			s.Sees("02:e4:42:00:01:07")
 
 			s.Resize(100, 30)
-			s.Until("thirty rows", func(text string) bool { return len(strings.Split(text, "\n")) == 30 && strings.Contains(text, "^C end") })
+			s.Until("thirty rows", func(text string) bool {
+				return len(strings.Split(text, "\n")) == 30 && strings.Contains(text, "^C end")
+			})
 			s.Resize(size.columns, 12)
-			s.Until("a low screen", func(text string) bool { return len(strings.Split(text, "\n")) == 12 && strings.Contains(text, "02:e4:42:00:01:07") })
+			s.Until("a low screen", func(text string) bool {
+				return len(strings.Split(text, "\n")) == 12 && strings.Contains(text, "02:e4:42:00:01:07")
+			})
 
 			s.Press("\x03")
 			assert.Equal(t, 0, s.Ends())

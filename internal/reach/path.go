@@ -101,7 +101,7 @@ func (p *Path) DialConfidential(ctx context.Context, to netip.AddrPort) (net.Con
 	if err != nil {
 		return nil, err
 	}
-	if w, ok := p.net.wire.(wire.Blanker); ok {
+	if w, ok := wire.Under[wire.Blanker](p.net.wire); ok {
 		if own, ok := c.LocalAddr().(*net.TCPAddr); ok {
 			w.Blank(netip.AddrPortFrom(p.key.visitor, uint16(own.Port)), to)
 		}

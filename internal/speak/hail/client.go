@@ -15,6 +15,7 @@ import (
 	"janustat/core/device"
 	"janustat/core/secret"
 	"janustat/internal/pace"
+	"janustat/internal/trace"
 )
 
 // Link carries messages on one LAN: to the group, and from it.
@@ -119,7 +120,15 @@ func newExchange(random io.Reader) (x Exchange) {
 }
 
 // ask sends a message until one that answers it is heard.
-func (c *Client) ask(ctx context.Context, m Message, answers func(Message) bool) (Message, error) {
+func (c *Client) ask(ctx context.Context, m Message, answers func(Message) bool) (answer Message, err error) {
+	told := trace.Begin(ctx, "Hail", fmt.Sprintf("kind %d", m.Kind), m.Device.String())
+	defer func() {
+		if err != nil {
+			told(err)
+		} else {
+			told(fmt.Sprintf("kind %d, %d octets", answer.Kind, len(answer.Body)))
+		}
+	}()
 	payload := m.Encode()
 	for try := range askTries {
 		if err := c.link.Send(payload); err != nil {

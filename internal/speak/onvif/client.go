@@ -30,6 +30,7 @@ import (
 	"janustat/core/secret"
 	"janustat/core/text"
 	"janustat/internal/speak/soap"
+	"janustat/internal/trace"
 )
 
 // DefaultPath is where the device service is when the device does not say
@@ -321,7 +322,15 @@ func (m *moments) read(now time.Time) (asked, answered time.Time) {
 var errIdleGone = errors.New("on an idle connection")
 
 // post sends a message and reads the whole answer.
-func (c *Client) post(ctx context.Context, to, action string, body []byte) ([]byte, int, http.Header, error) {
+func (c *Client) post(ctx context.Context, to, action string, body []byte) (answer []byte, status int, header http.Header, err error) {
+	told := trace.Begin(ctx, "device service", action[strings.LastIndexByte(action, '/')+1:], to)
+	defer func() {
+		if err != nil {
+			told(text.Error(err, c.veil.Text))
+		} else {
+			told(fmt.Sprintf("HTTP %d, %d octets", status, len(answer)))
+		}
+	}()
 	connected, reused := false, false
 	at := &moments{asked: c.now()}
 	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
@@ -355,7 +364,7 @@ func (c *Client) post(ctx context.Context, to, action string, body []byte) ([]by
 			c.challenged = true
 		}
 	}
-	answer, err := io.ReadAll(io.LimitReader(res.Body, soap.MaxMessage+1))
+	answer, err = io.ReadAll(io.LimitReader(res.Body, soap.MaxMessage+1))
 	if err != nil {
 		return nil, 0, nil, fmt.Errorf("%w: %w", ErrNoReply, err)
 	}
