@@ -15,6 +15,7 @@ import (
 func Judge(f Facts) []Fault {
 	var out []Fault
 	for _, look := range []func(Facts) []Fault{
+		withoutFrames,
 		noLink, noRights, wrongAdapter, silence, selfAssigned, firewall, forwarding,
 		noDHCP, twoDHCP, duplicate, otherSubnets, tagged, silent,
 	} {
@@ -223,4 +224,12 @@ func silent(f Facts) (out []Fault) {
 		})
 	}
 	return out
+}
+
+// withoutFrames tells what cannot be done without raw frames.
+func withoutFrames(f Facts) []Fault {
+	if len(f.Limits) == 0 {
+		return nil
+	}
+	return []Fault{{"plain", Hampers, "the plain wire uses the kernel's own sockets: " + strings.Join(f.Limits, "; "), advice.Say("enough for devices in the laptop's own subnet; for all others use an adapter by its name, which needs raw frames: %s", advice.WireByName)}}
 }

@@ -63,6 +63,7 @@ type Facts struct {
 	Why        string         `json:"why,omitempty"`  // why none could be
 	NoRights   string         `json:"hint,omitempty"` // the command that grants raw frames, where they are refused
 	Simulated  bool           `json:"simulated,omitempty"`
+	Limits     []string       `json:"limits,omitempty"` // what cannot be done without raw frames, where they are done without
 	Forwards   bool           `json:"forwards"`
 	Firewall   []Rule         `json:"firewall"`
 	Frames     int64          `json:"frames"` // received while listening

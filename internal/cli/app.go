@@ -303,7 +303,7 @@ func (a *App) withNet(ctx context.Context, d *work.Desk, patience time.Duration,
 	if a.asBefore {
 		a.say("on %s, as last time", a.wireSpec)
 	}
-	w, err := wire.Open(a.wireSpec)
+	w, err := openWire(a.wireSpec)
 	if err != nil {
 		return err
 	}

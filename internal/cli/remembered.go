@@ -11,6 +11,7 @@ import (
 
 	"janustat/core/lan"
 	"janustat/internal/job"
+	"janustat/internal/kernelwire"
 	"janustat/internal/wire"
 )
 
@@ -64,6 +65,12 @@ func isThere(spec string) bool {
 	}
 	if spec == "" {
 		return false
+	}
+	if kernelwire.Is(spec) {
+		if _, name, named := strings.Cut(spec, ":"); named {
+			return isThere(name)
+		}
+		return true
 	}
 	adapters, err := wire.Adapters()
 	at := slices.IndexFunc(adapters, func(x lan.Adapter) bool { return x.Name == spec })

@@ -14,6 +14,7 @@ import (
 	"janustat/core/lan"
 	"janustat/internal/field"
 	"janustat/internal/job"
+	"janustat/internal/kernelwire"
 	"janustat/internal/reach"
 	"janustat/internal/speak/arp"
 	"janustat/internal/wire"
@@ -93,7 +94,7 @@ func (a *App) gather(ctx context.Context) (lan.Facts, error) {
 	}
 	site := a.siteOf(ctx)
 	f.Site, f.SiteFrom = site.subnet, site.from
-	w, err := wire.Open(a.wireSpec)
+	w, err := openWire(a.wireSpec)
 	var refused *wire.PermissionError
 	switch {
 	case errors.As(err, &refused):
@@ -106,6 +107,9 @@ func (a *App) gather(ctx context.Context) (lan.Facts, error) {
 		return f, err
 	}
 	f.Chosen, f.Forwards = w.Facts().Name, w.Facts().Forwards
+	if kernelwire.Is(a.wireSpec) {
+		f.Chosen, f.Limits = strings.TrimPrefix(f.Chosen, kernelwire.Scheme+":"), kernelwire.Limits
+	}
 	if f.Simulated {
 		f.Adapters = []lan.Adapter{{Name: w.Facts().Name, MAC: w.Facts().MAC, Up: true, Link: true, Addresses: w.Facts().Addresses}}
 	}

@@ -64,9 +64,6 @@ func Open(spec string) (Wire, error) {
 	if path, ok := strings.CutPrefix(spec, benchScheme); ok {
 		return newSteady(func() (Wire, error) { return DialBench(path) })
 	}
-	if spec == "plain" {
-		return nil, fmt.Errorf("%w: the wire %q is not built yet; name an adapter, which needs raw frames", ErrNoAdapter, spec)
-	}
 	if spec == "" {
 		name, err := onlyAdapter()
 		if err != nil {
