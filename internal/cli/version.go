@@ -6,13 +6,14 @@ import (
 	"strings"
 )
 
-// Version is set by the linker on releases; otherwise the build's own record is used.
-var Version = ""
+// Version, Commit and Date are set by the linker on releases; otherwise the build's own
+// record is used.
+var Version, Commit, Date string
 
 // version tells the version, and the commit with its date where the build has them.
 func version() string {
-	v, commit, at, changed := Version, "", "", ""
-	if info, ok := debug.ReadBuildInfo(); ok {
+	v, commit, at, changed := Version, Commit, Date, ""
+	if info, ok := debug.ReadBuildInfo(); ok && commit == "" {
 		if v == "" {
 			v = strings.Trim(info.Main.Version, "()")
 		}
