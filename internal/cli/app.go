@@ -128,7 +128,7 @@ func exitCode(err error) int {
 	case errors.As(err, &needs), errors.As(err, &unfinished), errors.Is(err, errInterrupted), errors.Is(err, context.Canceled):
 		return ExitNeeds
 	case errors.As(err, &usage), errors.As(err, &misuse), errors.As(err, &disagree), errors.As(err, &ambiguous),
-		errors.Is(err, job.ErrSheet), errors.Is(err, job.ErrNoJob), errors.Is(err, device.ErrNoDevice),
+		errors.Is(err, job.ErrSheet), errors.Is(err, job.ErrNoJob), errors.Is(err, job.ErrJobThere), errors.Is(err, device.ErrNoDevice),
 		errors.Is(err, ground.ErrFull), errors.Is(err, ground.ErrStrand), errors.Is(err, ground.ErrNoGround):
 		return ExitUsage
 	default:

@@ -31,6 +31,9 @@ var errNoRegister = fmt.Errorf("%w that can be worked on", ErrNoJob)
 // register is made, and the sheet stays as it is.
 var ErrSheetKept = errors.New("the job sheet that was there is kept")
 
+// ErrJobThere is wrapped by Begin where there is a job already.
+var ErrJobThere = errors.New("there is a job")
+
 // Job is an opened job folder.
 type Job struct {
 	Dir      string
@@ -56,7 +59,7 @@ func Begin(ctx context.Context, dir string, sheet []byte) error {
 	_, err := os.Lstat(register)
 	lost := errors.Is(err, fs.ErrNotExist)
 	if _, err := os.Lstat(path); err == nil && !lost {
-		return fmt.Errorf("there is a job in %s already: choose another folder, or go on with `janustat --job %s`", dir, dir)
+		return fmt.Errorf("%w in %s already: choose another folder, or go on with `janustat --job %s`", ErrJobThere, dir, dir)
 	} else if err == nil {
 		// A job without its register: it gets an empty one, and keeps its sheet.
 		r, err := OpenRegister(ctx, register)
