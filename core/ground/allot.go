@@ -3,10 +3,12 @@ package ground
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 
 	"janustat/core/advice"
+	"janustat/core/text"
 )
 
 // ErrFull is wrapped when a block has no free address left.
@@ -63,6 +65,7 @@ func Allot(g Ground, blocks []Block, reserved []Reserved, requests []Request) ([
 		}
 	}
 	out := make([]Allotment, len(requests))
+	full := map[string][]string{} // those who found none, by block
 	var errs []error
 	// First those that stay where they are, so that no newcomer is numbered onto them.
 	for i, r := range requests {
@@ -72,10 +75,20 @@ func Allot(g Ground, blocks []Block, reserved []Reserved, requests []Request) ([
 		if out[i].Address.IsValid() {
 			continue
 		}
-		if err := a.number(&out[i], r, blocks); err != nil {
-			errs = append(errs, err)
-			break
+		switch err := a.number(&out[i], r, blocks); {
+		case errors.Is(err, ErrFull):
+			full[r.Block] = append(full[r.Block], r.Key)
+		case err != nil:
+			return nil, errors.Join(append(errs, err)...)
 		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(full)) {
+		block, _ := blockFor(blocks, name)
+		lacks := text.Plural(len(full[name]), "address")
+		if len(full[name]) > 1 {
+			lacks = fmt.Sprintf("%d addresses", len(full[name]))
+		}
+		errs = append(errs, fmt.Errorf("%w: %s %s lacks %s, for %s: widen it in the job sheet under blocks", ErrFull, name, block.Range, lacks, text.List(full[name])))
 	}
 	if err := errors.Join(errs...); err != nil {
 		return nil, err
@@ -216,7 +229,7 @@ func (a *allotter) number(out *Allotment, r Request, blocks []Block) error {
 	if ok {
 		a.next[block.Range] = n + 1
 	} else if n, skipped, ok = a.search(block.Range, ToUint(block.Range.From), true); !ok {
-		return fmt.Errorf("%w: %s %s has no address left for %s: widen it in the job sheet under blocks", ErrFull, block.Name, block.Range, r.Key)
+		return ErrFull
 	}
 	out.Address = FromUint(n)
 	a.taken[out.Address] = r.Key

@@ -66,7 +66,7 @@ func TestAllot(t *testing.T) {
 			name: "an earlier allotment now taken", blocks: cameras("10.61.8.41", "10.61.8.60"), reserved: []Reserved{{Range: One(addr("10.61.8.41")), Why: "in use by a printer"}},
 			requests: []Request{{Key: "C01", Block: "camera", Earlier: addr("10.61.8.41")}}, fails: "which is now in use by a printer",
 		},
-		{name: "full", blocks: cameras("10.61.8.41", "10.61.8.42"), requests: []Request{fresh("C01"), fresh("C02"), fresh("C03")}, fails: "no address left for C03"},
+		{name: "full", blocks: cameras("10.61.8.41", "10.61.8.42"), requests: []Request{fresh("C01"), fresh("C02"), fresh("C03")}, fails: "lacks 1 address, for C03"},
 		{name: "no block", blocks: cameras("10.61.8.41", "10.61.8.42"), requests: []Request{{Key: "P01", Block: "panel"}}, fails: "no block for panel"},
 		{
 			name: "overlap", blocks: append(cameras("10.61.8.41", "10.61.8.60"), Block{"panel", span("10.61.8.60", "10.61.8.70")}),
@@ -171,4 +171,18 @@ func TestAllotPassesOverWhereOthersStillSit(t *testing.T) {
 	require.Equal(t, at("10.61.8.42"), got[2].Address)
 	_, err = Allot(g, blocks, nil, append(clash, Request{Key: "C04", Block: "camera"}))
 	require.ErrorIs(t, err, ErrFull)
+}
+
+// A block that is full says by how many, and for whom.
+func TestAFullBlockSaysByHowMany(t *testing.T) {
+	g := Ground{Subnet: netip.MustParsePrefix("10.61.8.0/24")}
+	blocks := []Block{{"camera", Range{netip.MustParseAddr("10.61.8.41"), netip.MustParseAddr("10.61.8.42")}}, {"panel", Range{netip.MustParseAddr("10.61.8.21"), netip.MustParseAddr("10.61.8.21")}}}
+	var requests []Request
+	for _, key := range []string{"C01", "C02", "C03", "C04", "P01", "P02"} {
+		requests = append(requests, Request{Key: key, Block: map[byte]string{'C': "camera", 'P': "panel"}[key[0]]})
+	}
+	_, err := Allot(g, blocks, nil, requests)
+	require.ErrorIs(t, err, ErrFull)
+	assert.ErrorContains(t, err, "camera 10.61.8.41–10.61.8.42 lacks 2 addresses, for C03 C04: widen it")
+	assert.ErrorContains(t, err, "panel 10.61.8.21 lacks 1 address, for P02: widen it")
 }

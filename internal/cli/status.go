@@ -36,6 +36,8 @@ type standing struct {
 	PassedBy []string `json:"passed_by,omitempty"`
 	Stale    []string `json:"stale,omitempty"` // devices that the record on disk tells otherwise
 	Differs  []string `json:"differs,omitempty"`
+	// Remarks are what in the job sheet is most likely not meant.
+	Remarks []string `json:"remarks,omitempty"`
 }
 
 func (a *App) status(ctx context.Context) error {
@@ -59,6 +61,7 @@ func (a *App) status(ctx context.Context) error {
 	}
 	g, differs, _ := field.Regard(ctx, j, devices) // a disagreement is told by allot
 	s.Differs, s.PassedBy = differs, passedBy(devices, g.Subnet)
+	s.Remarks = j.Sheet.Among(devices).Remarks(devices)
 	made, there := recordMade(j)
 	s.Stale = staleTags(devices, made, there)
 	if at.Next.Act == advice.Handover && there && len(s.Stale) == 0 {
@@ -84,6 +87,9 @@ func (a *App) status(ctx context.Context) error {
 	}
 	for _, text := range append(slices.Clone(s.PassedBy), s.Differs...) {
 		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
+	}
+	for _, text := range s.Remarks {
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, job.SheetFile+": "+text))
 	}
 	if len(s.Stale) > 0 {
 		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, staleText(s.Stale)))

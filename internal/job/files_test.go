@@ -106,7 +106,7 @@ func TestNoLinkIsFollowed(t *testing.T) {
 
 func TestANewerRegisterIsRefused(t *testing.T) {
 	j := begin(t)
-	_, err := j.Register.db.ExecContext(t.Context(), "INSERT INTO goose_db_version (is_applied, version_id) VALUES (1, 99)")
+	_, err := j.Register.db.ExecContext(t.Context(), "INSERT INTO schema_version (is_applied, version_id) VALUES (1, 99)")
 	require.NoError(t, err)
 	require.NoError(t, j.Close())
 	_, err = Open(t.Context(), j.Dir)
@@ -198,4 +198,22 @@ func TestBeginEndsWithItsContext(t *testing.T) {
 	require.Error(t, err)
 	_, err = os.Stat(filepath.Join(dir, SheetFile))
 	require.True(t, errors.Is(err, os.ErrNotExist), "no sheet without a register")
+}
+
+// A register of an earlier version, whose table of versions had another name, is taken over.
+func TestARegisterOfAnEarlierVersionIsTakenOver(t *testing.T) {
+	path := filepath.Join(t.TempDir(), RegisterFile)
+	r, err := OpenRegister(t.Context(), path)
+	require.NoError(t, err)
+	_, err = r.db.ExecContext(t.Context(), "ALTER TABLE schema_version RENAME TO goose_db_version")
+	require.NoError(t, err)
+	require.NoError(t, r.Close())
+	for range 2 {
+		r, err = OpenRegister(t.Context(), path)
+		require.NoError(t, err)
+		var tables int
+		require.NoError(t, r.db.QueryRowContext(t.Context(), "SELECT count(*) FROM sqlite_schema WHERE name IN ('schema_version', 'goose_db_version')").Scan(&tables))
+		assert.Equal(t, 1, tables)
+		require.NoError(t, r.Close())
+	}
 }

@@ -73,8 +73,20 @@ func openDB(ctx context.Context, path string, schema embed.FS, folder string) (*
 	return db, nil
 }
 
+// schemaTable tells which version a schema has.
+const schemaTable = "schema_version"
+
 func migrate(ctx context.Context, db *sql.DB, files fs.FS) error {
-	p, err := goose.NewProvider(goose.DialectSQLite3, db, files)
+	// Databases of earlier versions have it by the name that the library gave it.
+	var was string
+	err := db.QueryRowContext(ctx, "SELECT name FROM sqlite_schema WHERE type='table' AND name='goose_db_version'").Scan(&was)
+	if err == nil {
+		_, err = db.ExecContext(ctx, "ALTER TABLE goose_db_version RENAME TO "+schemaTable)
+	}
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, files, goose.WithTableName(schemaTable))
 	if err != nil {
 		return err
 	}

@@ -28,6 +28,7 @@ type Allotment struct {
 	Differs []string        // what sources say of the site network that is not taken over
 	Moves   []string        // tags that the job sheet, as it is by now, would move
 	Renames []device.Device // those that it would rename, with the name it has for them
+	Remarks []string        // what in the job sheet is most likely not meant
 }
 
 // forgotten gives the devices whose allotment is to be made anew, by ID.
@@ -94,6 +95,7 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 		return Allotment{}, err
 	}
 	d.wouldChange(&out, blocks)
+	out.Remarks = d.Job.Sheet.Among(d.Devices).Remarks(d.Devices)
 	return out, nil
 }
 
@@ -131,6 +133,9 @@ func (a *Allotment) Notes() (out []advice.Advice) {
 	}
 	if len(renames) > 0 {
 		out = append(out, advice.Say("the job sheet has other names by now: %s would rename %s", advice.Commission, strings.Join(renames, ", ")))
+	}
+	for _, r := range a.Remarks {
+		out = append(out, advice.Say("the job sheet: %s", r))
 	}
 	return out
 }
