@@ -55,7 +55,7 @@ func (c *counting) draw(more int) {
 	text := fmt.Sprintf("%d of %d %s   %.0f s", c.done, c.of, c.what, spent.Seconds())
 	if c.done > 0 && c.done < c.of {
 		if left := (spent/time.Duration(c.done)*time.Duration(c.of) - spent).Round(time.Second); left > 0 {
-			text += ", about " + roundText(left) + " left"
+			text += ", about " + secondsText(left) + " left"
 		}
 	}
 	fmt.Fprintf(c.app.Err, "\r%s\x1b[K", text)

@@ -175,15 +175,15 @@ type mend struct {
 // mends are what to do, each for the checks that it mends and for no others. A device that is
 // told of by one is not told of by those after it.
 var mends = []mend{
-	{[]string{field.CheckAnswers}, "%s: look at cable and power, then prove again. Where it answers elsewhere by now: `janustat survey`, then `janustat commission %s`"},
-	{[]string{field.CheckIdentity, field.CheckCert}, "%s: not the device that it was. If it was replaced or reset on purpose: `janustat restore %s`"},
-	{[]string{field.CheckAlone}, "%s: another has its address too. `janustat survey`, then `janustat show %s` tells who; take that one off the address"},
-	{[]string{field.CheckPassword}, "%s: its password is another by now. Give the one it has: `janustat key set %s`; or reset it, then `janustat restore %[2]s`"},
-	{[]string{field.CheckOldKeys, field.CheckClosed}, "%s: opens by what it should not. `janustat key change %s` gives it another; if that does not help, it is for its maker"},
+	{[]string{field.CheckAnswers}, "%[1]s: look at cable and power, then prove again. Where it answers elsewhere by now: `janustat survey`, then `janustat commission %[2]s`"},
+	{[]string{field.CheckIdentity, field.CheckCert}, "%[1]s: not the device that it was. If it was replaced or reset on purpose: `janustat restore %[2]s`"},
+	{[]string{field.CheckAlone}, "%[1]s: another has its address too. `janustat survey`, then `janustat show %[2]s` tells who; take that one off the address"},
+	{[]string{field.CheckPassword}, "%[1]s: its password is another by now. Give the one it has: `janustat key set %[2]s`; or reset it, then `janustat restore %[2]s`"},
+	{[]string{field.CheckOldKeys, field.CheckClosed}, "%[1]s: opens by what it should not. `janustat key change %[2]s` gives it another; if that does not help, it is for its maker"},
 	{[]string{
 		field.CheckUsers, field.CheckFirmware, field.CheckAddress, field.CheckGateway, field.CheckDNS, field.CheckNTP, field.CheckStatic, field.CheckName, field.CheckPicture, field.CheckZone, field.CheckClock,
 		field.CheckStream, field.CheckChannel, field.CheckPair, field.CheckReport,
-	}, "%s: mend with `janustat commission`, then prove again"},
+	}, "%[1]s: mend with `janustat commission`, then prove again"},
 }
 
 // tags names the devices that this mends, and nothing before it.

@@ -259,8 +259,16 @@ func leftText(spent time.Duration, working, through int, usual time.Duration) st
 	case left <= 0:
 		return ", longer than usual"
 	default:
-		return ", about " + roundText(left) + " left"
+		return ", about " + secondsText(left) + " left"
 	}
+}
+
+// secondsText writes a length of time as the rest of the line does.
+func secondsText(d time.Duration) string {
+	if d < 2*time.Minute {
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	}
+	return fmt.Sprintf("%.0f min", d.Minutes())
 }
 
 const maxReason = 60

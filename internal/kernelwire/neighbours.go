@@ -154,8 +154,9 @@ func (n *neighbours) unreachable(a netip.Addr) bool {
 func speaks(ctx context.Context, a netip.Addr) bool {
 	ctx, cancel := context.WithTimeout(ctx, speaksIn)
 	defer cancel()
-	said := make(chan bool, 2)
-	for _, port := range []uint16{80, discard} {
+	ports := []uint16{80, discard}
+	said := make(chan bool, len(ports))
+	for _, port := range ports {
 		go func() {
 			var d net.Dialer
 			c, err := d.DialContext(ctx, "tcp4", netip.AddrPortFrom(a, port).String())
@@ -165,7 +166,12 @@ func speaks(ctx context.Context, a netip.Addr) bool {
 			said <- err == nil || errors.Is(err, syscall.ECONNREFUSED)
 		}()
 	}
-	return <-said || <-said
+	for range ports {
+		if <-said {
+			return true
+		}
+	}
+	return false
 }
 
 // asked answers an ARP request (RFC 826) for a host that the kernel finds.
