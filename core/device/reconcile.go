@@ -1,10 +1,11 @@
 package device
 
 import (
-	"fmt"
 	"net/netip"
 	"slices"
 	"time"
+
+	"janustat/core/text"
 )
 
 // Change is one difference between a survey and what the register held.
@@ -55,11 +56,11 @@ func Reconcile(known, found []Device, last time.Time) ([]Device, []Change) {
 }
 
 func describe(d *Device) string {
-	text := string(d.Kind)
-	if d.Make != "" {
-		text = fmt.Sprintf("%s, %s %s", d.Kind, d.Make, d.Model)
+	what := string(d.Kind)
+	if maker := text.Words(d.Make, d.Model); d.Make != "" {
+		what += ", " + maker
 	}
-	return text + " at " + addressText(d.Address())
+	return what + " at " + addressText(d.Address())
 }
 
 // certificate tells a certificate by the beginning of its fingerprint.

@@ -193,6 +193,11 @@ func Plural(n int, word string) string {
 	return strconv.Itoa(n) + " " + word
 }
 
+// Words puts texts beside each other with one space between, and leaves out empty ones.
+func Words(parts ...string) string {
+	return strings.Join(strings.Fields(strings.Join(parts, " ")), " ")
+}
+
 // Have gives "C05 has" of one, "C05 C06 have" of several.
 func Have(names []string) string {
 	if len(names) == 1 {

@@ -56,6 +56,7 @@ type App struct {
 
 	writing  sync.Mutex // of lines of JSON
 	asBefore bool       // the wire was not said, and is that of last time
+	lastJob  string     // that was worked on last, where it is not gone by
 
 	veil  secret.Veil // passwords in play, blanked out of what devices say
 	lines *lineReader // of In

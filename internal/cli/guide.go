@@ -18,6 +18,7 @@ import (
 	"janustat/core/device"
 	"janustat/core/lan"
 	"janustat/core/secret"
+	"janustat/core/text"
 	"janustat/internal/job"
 	"janustat/internal/wire"
 	"janustat/internal/work"
@@ -255,7 +256,7 @@ func forWork(devices []device.Device) []device.Device {
 
 // open asks for one device's password; two tries are all that it is offered in an hour.
 func (g *guide) open(ctx context.Context, d *device.Device) error {
-	what := strings.Join(strings.Fields(fmt.Sprintf("%s %s %s at %s", d.Kind, d.Make, d.Model, addressText(d.Address()))), " ")
+	what := text.Words(string(d.Kind), d.Make, d.Model, "at", addressText(d.Address()))
 	ref := refText(d)
 	for tries := range 2 {
 		password, err := g.askSecret(ctx, fmt.Sprintf("The %s is protected. Its password (Enter: leave it alone)", what))

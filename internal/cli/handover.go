@@ -18,6 +18,7 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/handover"
 	"janustat/internal/job"
@@ -216,7 +217,7 @@ func notMet(devices []device.Device, site netip.Prefix, last time.Time) (out []s
 		case d.InJob == device.Taken && d.SeenAt.Before(last) && d.OpenedAt.Before(last):
 			out = append(out, fmt.Sprintf("%s did not answer the last survey", d.Tag))
 		case d.InJob == device.Undecided && d.Access == device.Sealed && !d.NotOurs && site.Contains(d.Address()) && d.Kind != device.Recorder && d.Kind != device.Panel:
-			out = append(out, fmt.Sprintf("%s %s at %s (%s) is protected, and no part of the job", d.Kind, strings.TrimSpace(d.Make+" "+d.Model), d.Address(), d.MAC))
+			out = append(out, fmt.Sprintf("%s (%s) is protected, and no part of the job", text.Words(string(d.Kind), d.Make, d.Model, "at", d.Address().String()), d.MAC))
 		}
 	}
 	return out

@@ -431,9 +431,9 @@ func (m *ladderModel) banner() []string {
 	}
 	facts := []string{
 		named,
-		strings.Join(strings.Fields(fmt.Sprintf("%s %s %s", r.Kind, r.Make, r.Model)), " "),
+		text.Words(string(r.Kind), r.Make, r.Model),
 		fmt.Sprintf("%s  %s", r.MAC, r.Serial),
-		strings.Join(strings.Fields(fmt.Sprintf("%s %s %s", addressText(r.Address()), r.Condition, r.Access)), " "),
+		text.Words(addressText(r.Address()), string(r.Condition), string(r.Access)),
 		r.state(m.now),
 	}
 	if !m.large() {

@@ -11,6 +11,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/job"
 )
@@ -87,7 +88,7 @@ type chapter struct {
 }
 
 func tellStory(d *device.Device, history []job.Entry, proofs []job.ProofRecord, leases []job.LeaseRecord, tries []job.TryRecord) []chapter {
-	what := strings.Join(strings.Fields(fmt.Sprintf("%s %s %s", d.Kind, d.Make, whatText(d))), " ")
+	what := text.Words(string(d.Kind), d.Make, whatText(d))
 	story := []chapter{{d.FirstSeen, true, fmt.Sprintf("first seen: %s, MAC %s%s", what, d.MAC, foundText(d))}}
 	for _, e := range history {
 		story = append(story, chapter{e.Begun, e.Outcome == "done", stepText(e)})

@@ -45,7 +45,13 @@ func (a *App) remembered(c *cobra.Command) {
 			break
 		}
 	}
-	if last.Job != "" && isJob(last.Job) && c.Name() != "begin" && c.Name() != "demo" && c.Name() != "bench" {
+	if last.Job == "" || !isJob(last.Job) {
+		return
+	}
+	switch c.Name() {
+	case c.Root().Name(), "go", "begin", "demo", "bench": // where another job may well be meant to begin
+		a.lastJob = last.Job
+	default:
 		a.jobDir = last.Job
 		a.say("job: %s, as last time", last.Job)
 	}

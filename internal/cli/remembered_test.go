@@ -56,10 +56,11 @@ func TestTheJobAndTheWireAreRemembered(t *testing.T) {
 	code, _, errs = run(t.TempDir(), "begin", new, "--name", "New")
 	require.Equal(t, ExitDone, code, errs)
 	_, out, _ = run(t.TempDir())
-	assert.Contains(t, out, "New\n")
+	assert.Contains(t, out, "No job in this folder", "another may well be meant to begin here")
+	assert.Contains(t, out, "The last one:     janustat --job "+new)
 	require.NoError(t, os.RemoveAll(new))
 	_, out, _ = run(t.TempDir())
-	assert.Contains(t, out, "No job in this folder")
+	assert.NotContains(t, out, "The last one")
 
 	socket, _ := benchtest.Start(t, "site: One\nlaptop: {mac: \"02:1a:70:00:00:01\", addresses: [10.61.8.200/23]}\ndevices: [{id: cam, model: verrine-dome, mac: \"02:e4:42:00:01:01\", serial: V1}]\n")
 	code, _, errs = run(dir, "survey", "--wire", "bench:"+socket, "--for", "1s")

@@ -72,7 +72,7 @@ gone. Because there is no way back, its tag has to be typed, --yes or not. After
 		Args:    oneDevice("reset"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.withDevice(c.Context(), "reset", args[0], func(w worked) error {
-				fmt.Fprintf(a.Err, "%s %s %s at %s loses its password, address and name. Type its tag to go ahead: ", w.device.Label(), w.device.Make, w.device.Model, addressText(w.device.Address()))
+				fmt.Fprintf(a.Err, "%s loses its password, address and name. Type its tag to go ahead: ", text.Words(w.device.Label(), w.device.Make, w.device.Model, "at", addressText(w.device.Address())))
 				line, err := a.typedLine(c.Context())
 				if errors.Is(err, errInterrupted) {
 					return err

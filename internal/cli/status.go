@@ -14,6 +14,7 @@ import (
 
 	"janustat/core/advice"
 	"janustat/core/device"
+	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/work"
@@ -44,6 +45,9 @@ func (a *App) status(ctx context.Context) error {
 	j, devices, err := a.open(ctx)
 	if errors.Is(err, job.ErrNoJob) && a.jobDir == "." && !a.json {
 		fmt.Fprintln(a.Out, "No job in this folder.\nBe guided:        janustat go\nBegin one:        janustat begin DIR\nWatch the story:  janustat demo\nAll commands:     janustat --help")
+		if a.lastJob != "" {
+			fmt.Fprintf(a.Out, "The last one:     janustat --job %s\n", shellWords([]string{a.lastJob}))
+		}
 		return a.offerGuide(ctx, "Enter: be guided through a new job (`janustat go`) · q: not now")
 	}
 	if err != nil {
@@ -122,8 +126,8 @@ func (a *App) offerGuide(ctx context.Context, question string) error {
 // passedBy tells of what was passed by.
 func passedBy(devices []device.Device, site netip.Prefix) (out []string) {
 	for _, d := range work.PassedBy(devices, site) {
-		out = append(out, fmt.Sprintf("%s %s at %s is protected and not in the job: is it the site's? `janustat take %s`, then `janustat key set` with its password; or `janustat leave %[4]s`",
-			d.Kind, strings.TrimSpace(d.Make+" "+d.Label()), addressText(d.Address()), refText(&d)))
+		out = append(out, fmt.Sprintf("%s at %s is protected and not in the job: is it the site's? `janustat take %s`, then `janustat key set %[3]s` with its password; or `janustat leave %[3]s`",
+			text.Words(string(d.Kind), d.Make, d.Label()), addressText(d.Address()), refText(&d)))
 	}
 	return out
 }

@@ -9,6 +9,7 @@ import (
 
 	"charm.land/lipgloss/v2"
 
+	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/reach"
 	"janustat/internal/work"
@@ -60,9 +61,9 @@ func (a *App) printEvent(e field.Event) error {
 	}
 	look := eventLooks[e.What]
 	d := &e.Device
-	text := fmt.Sprintf("%s %-9s", look.sign, e.What)
-	what := strings.Join(strings.Fields(fmt.Sprintf("%s %s %s", d.Kind, makeText(d), whatText(d))), " ")
-	line := fmt.Sprintf("%s  %s  %-4s %-15s %s  %s", e.At.Local().Format("15:04:05"), a.paint(a.Out, *look.style, text), d.Tag, addressText(d.Address()), d.MAC, what)
+	sign := fmt.Sprintf("%s %-9s", look.sign, e.What)
+	what := text.Words(string(d.Kind), makeText(d), whatText(d))
+	line := fmt.Sprintf("%s  %s  %-4s %-15s %s  %s", e.At.Local().Format("15:04:05"), a.paint(a.Out, *look.style, sign), d.Tag, addressText(d.Address()), d.MAC, what)
 	if e.Away > 0 {
 		line += fmt.Sprintf(", away for %.0f s", e.Away.Seconds())
 	}

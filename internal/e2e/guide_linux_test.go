@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -51,4 +52,146 @@ func TestTheWholeJobByKeystrokes(t *testing.T) {
 	assert.Less(t, typed+s.Keys(), 40)
 	assert.FileExists(t, filepath.Join(dir, "quillmere-ferry-terminal", "handover", "handover.pdf"))
 	_ = b
+}
+
+const smallSite = `
+site: Small
+seed: 2
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: VD, count: 2, restart: 1s}
+`
+
+// person sits at a terminal in a folder of their own.
+type person struct {
+	t   *testing.T
+	dir string
+	env []string
+}
+
+func (p person) types(args ...string) *driver.Screen {
+	p.t.Helper()
+	c := exec.Command(driver.Built(p.t), args...)
+	c.Dir = p.dir
+	c.Env = append(append(os.Environ(), "TERM=xterm-256color", "JANUSTAT_STATE="+filepath.Join(p.dir, "state"), "JANUSTAT_PASSPHRASE="), p.env...)
+	return driver.NewScreen(p.t, c, 100, 40)
+}
+
+// The guided way is stopped at every question, and goes on from there the next time; a slip
+// in typing the passphrase costs a line.
+func TestTheGuidedWayStopsAndGoesOn(t *testing.T) {
+	t.Parallel()
+	socket, _ := benchtest.Start(t, smallSite)
+	p := person{t, t.TempDir(), []string{"JANUSTAT_WIRE=bench:" + socket, "JANUSTAT_KEEP=0"}}
+	s := p.types("go")
+	s.Sees("What is the site called?")
+	s.Press("q\r")
+	assert.Equal(t, 0, s.Ends())
+	s.Sees("`janustat go` goes on from it")
+
+	s = p.types("go")
+	s.Sees("What is the site called?")
+	s.Press("Quay & Co\r")
+	s.Sees("2 cameras. Is that all that was hung?")
+	s.Press("s\r") // look again
+	s.Sees("Nothing new, gone or changed")
+	s.Until("the question again", func(text string) bool { return strings.HasSuffix(text, "q: stop here)") })
+	s.Press("q\r")
+	assert.Equal(t, 0, s.Ends())
+
+	p.dir = filepath.Join(p.dir, "quay-co")
+	p.env = append(p.env, "JANUSTAT_JOB="+p.dir)
+	s = p.types()
+	s.Sees("Enter: go on, guided")
+	s.Press("\r")
+	s.Sees("Is that all that was hung?")
+	s.Press("2\r") // the number that was hung
+	s.Sees("everything expected is there")
+	s.Until("the question again", func(text string) bool { return strings.HasSuffix(text, "q: stop here)") })
+	s.Press("\r")
+	s.Sees("without a name in the job sheet")
+	s.Press("q\r")
+	assert.Equal(t, 0, s.Ends())
+
+	s = p.types("go")
+	s.Sees("without a name in the job sheet")
+	s.Press("\r")
+	s.Sees("Enter commissions 2 devices")
+	s.Press("\r")
+	s.Sees("A passphrase for the job's keyring")
+	s.Press("quay\r")
+	s.Sees("this passphrase will not do")
+	s.Press("four gulls over water\r")
+	s.Sees("That is the job. The record:")
+	assert.Equal(t, 0, s.Ends())
+
+	s = p.types("key", "list")
+	s.Sees("passphrase of the job's keyring")
+	s.Press("four gulls over watre\r")
+	s.Sees("does not open the keyring: once more")
+	s.Press("four gulls over water\r")
+	s.Sees("keyed")
+	assert.Equal(t, 0, s.Ends())
+	s.AsItWas()
+
+	s = p.types()
+	s.Sees("the record in handover is up to date")
+	assert.Equal(t, 0, s.Ends())
+}
+
+// The kernel keeps a passphrase that was typed, until it is told to forget it.
+func TestThePassphraseIsAskedForOnce(t *testing.T) {
+	t.Parallel()
+	socket, _ := benchtest.Start(t, smallSite)
+	p := person{t, t.TempDir(), []string{"JANUSTAT_WIRE=bench:" + socket}}
+	run := func(args ...string) {
+		t.Helper()
+		c := exec.Command(driver.Built(t), args...)
+		c.Dir, c.Env = p.dir, append(os.Environ(), "JANUSTAT_STATE="+filepath.Join(p.dir, "state"), "JANUSTAT_WIRE=bench:"+socket, "JANUSTAT_PASSPHRASE=ferry at quillmere")
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, "%v\n%s", args, out)
+	}
+	run("begin", "quay", "--subnet", "10.61.8.0/23")
+	p.dir = filepath.Join(p.dir, "quay")
+	run("survey")
+	run("take", "all", "--yes")
+	run("allot")
+	run("commission", "--yes")
+	s := p.types("key", "list")
+	s.Sees("passphrase of the job's keyring")
+	s.Press("ferry at quillmere\r")
+	s.Sees("kept in the system's memory for 1h")
+	assert.Equal(t, 0, s.Ends())
+	s = p.types("prove")
+	assert.Equal(t, 0, s.Ends())
+	assert.NotContains(t, s.All(), "passphrase of")
+	s = p.types("key", "lock")
+	s.Sees("the passphrase is forgotten")
+	s = p.types("key", "list")
+	s.Sees("passphrase of the job's keyring")
+	s.Press("\x03")
+	assert.Equal(t, 1, s.Ends(), "interrupted")
+	s.AsItWas()
+}
+
+// Without a person, and told so, the guided way goes as far as it can.
+func TestTheGuidedWayByItself(t *testing.T) {
+	t.Parallel()
+	socket, _ := benchtest.Start(t, smallSite)
+	dir := t.TempDir()
+	run := func(args ...string) (int, string) {
+		c := exec.Command(driver.Built(t), args...)
+		c.Dir = dir
+		c.Env = append(os.Environ(), "JANUSTAT_STATE="+filepath.Join(dir, "state"), "JANUSTAT_WIRE=bench:"+socket, "JANUSTAT_PASSPHRASE=ferry at quillmere")
+		out, _ := c.CombinedOutput()
+		return c.ProcessState.ExitCode(), string(out)
+	}
+	code, out := run("begin", "quay", "--subnet", "10.61.8.0/23")
+	require.Equal(t, 0, code, out)
+	code, out = run("go", "--yes", "--job", "quay")
+	assert.Equal(t, 0, code, out)
+	assert.Contains(t, out, "$ janustat commission --yes")
+	assert.FileExists(t, filepath.Join(dir, "quay", "handover", "handover.pdf"))
+	code, out = run("go", "--yes", "--json")
+	assert.Equal(t, 2, code, out)
 }

@@ -206,7 +206,7 @@ func leased(d *device.Device) (netip.Addr, bool) {
 
 func describeHolder(d *device.Device) string {
 	if d.Make != "" {
-		return fmt.Sprintf("%s %s %s", d.Make, d.Model, d.Label())
+		return text.Words(d.Make, d.Model, d.Label())
 	}
 	return d.Label()
 }

@@ -2,11 +2,11 @@ package field
 
 import (
 	"errors"
-	"fmt"
 	"net/netip"
 	"time"
 
 	"janustat/core/device"
+	"janustat/core/text"
 	"janustat/internal/reach"
 	"janustat/internal/speak/wsd"
 )
@@ -90,7 +90,7 @@ func (r *surveyRun) wasRead(key hearing, s device.Sighting) {
 	r.add(s)
 	r.read[key.mac] = true
 	r.mu.Unlock()
-	r.Tell(fmt.Sprintf("found %s %s %s at %s", s.Facts.Kind, s.Facts.Make, s.Facts.Model, key.addr))
+	r.Tell(text.Words("found", string(s.Facts.Kind), s.Facts.Make, s.Facts.Model, "at", key.addr.String()))
 	// A device met by IPv6 tells its IPv4 address: the subnet may be one that
 	// nothing was heard from yet.
 	if own := s.Facts.Settings; own != nil && key.addr.Is6() && r.Net != nil && r.Subnets.Askable(own.Address) {
