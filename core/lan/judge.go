@@ -63,7 +63,7 @@ func noLink(f Facts) []Fault {
 func noRights(f Facts) []Fault {
 	switch {
 	case f.NoRights != "":
-		return []Fault{{"no-rights", Stops, "this program may not use raw Ethernet frames here", advice.Say("%s", f.NoRights)}}
+		return []Fault{{"no-rights", Stops, "this program may not use raw Ethernet frames here", advice.Say("%s; or go without, by %s, for what the laptop's own address reaches", f.NoRights, advice.UseWire.On("plain"))}}
 	case f.Chosen == "" && f.Why != "":
 		return []Fault{{"no-adapter", Stops, f.Why, advice.Say("name the one with the site's cable: %s", advice.WireByName)}}
 	}

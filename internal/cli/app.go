@@ -113,7 +113,11 @@ func errorText(err error) string {
 	if errors.Is(err, context.Canceled) && !errors.Is(err, errInterrupted) {
 		return "interrupted: run the command again, and it goes on from here"
 	}
-	return advice.TextOf(err, command)
+	words := advice.TextOf(err, command)
+	if errors.Is(err, wire.ErrPermission) {
+		words += "; or go without, by --wire plain, for what the laptop's own address reaches"
+	}
+	return words
 }
 
 func exitCode(err error) int {
@@ -173,8 +177,8 @@ A job, in the order of the work:
 		RunE: func(c *cobra.Command, _ []string) error { return a.status(c.Context()) },
 	}
 	f := root.PersistentFlags()
-	f.StringVar(&a.jobDir, "job", ".", "the job's folder; left out, JANUSTAT_JOB, or the nearest one from here upwards")
-	f.StringVar(&a.wireSpec, "wire", "", "where frames come and go: an adapter's `name`, or bench:PATH; left out, JANUSTAT_WIRE, or the only adapter that is up")
+	f.StringVar(&a.jobDir, "job", ".", "the job's folder; left out, JANUSTAT_JOB, the nearest one from here upwards, or the one used last")
+	f.StringVar(&a.wireSpec, "wire", "", "where frames come and go: an adapter's `name`, plain (no raw frames), or bench:PATH; left out, JANUSTAT_WIRE, the one used last, or the only adapter that is up")
 	f.StringVar(&a.passphraseFile, "passphrase-file", "", "read the keyring's passphrase from this `file` (or set JANUSTAT_PASSPHRASE)")
 	f.StringVar(&a.capture, "capture", "", "record every frame that comes and goes in this new pcapng `file`; requests that set a password are blanked")
 	f.BoolVar(&a.captureKeys, "capture-keys", false, "keep the requests that set a password in the capture too")

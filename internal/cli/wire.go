@@ -107,7 +107,7 @@ func (a *App) gather(ctx context.Context) (lan.Facts, error) {
 		return f, err
 	}
 	f.Chosen, f.Forwards = w.Facts().Name, w.Facts().Forwards
-	if kernelwire.Is(a.wireSpec) {
+	if kernelwire.Is(f.Chosen) {
 		f.Chosen, f.Limits = strings.TrimPrefix(f.Chosen, kernelwire.Scheme+":"), kernelwire.Limits
 	}
 	if f.Simulated {

@@ -197,4 +197,5 @@ func TestWithoutPermissionTheCommandIsNamed(t *testing.T) {
 	require.ErrorAs(t, err, &exit)
 	assert.Equal(t, 3, exit.ExitCode())
 	assert.Contains(t, errs.String(), "setcap cap_net_raw+ep")
+	assert.Contains(t, errs.String(), "--wire plain")
 }

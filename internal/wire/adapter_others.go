@@ -5,7 +5,7 @@ package wire
 import "fmt"
 
 func openAdapter(name string) (Wire, error) {
-	return nil, fmt.Errorf("%w: raw frames on %s need Linux; here only --wire bench:PATH works", ErrNoAdapter, name)
+	return nil, fmt.Errorf("%w: raw frames on %s need Linux; here --wire plain and bench:PATH work", ErrNoAdapter, name)
 }
 
 // OpenBridge needs packet sockets, which this system lacks.
