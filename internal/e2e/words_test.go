@@ -3,9 +3,11 @@ package e2e
 import (
 	"bytes"
 	"encoding/json"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -175,4 +177,31 @@ func TestTheTableOfExitCodes(t *testing.T) {
 	assert.Contains(t, p.run("__complete", "survey", "--wire", "").out, "plain")
 	version := p.run("--version")
 	assert.Regexp(t, `^janustat \S+`, version.out)
+}
+
+// Every variable of the environment that the program looks at is on one page.
+func TestTheEnvironmentIsOnOnePage(t *testing.T) {
+	t.Parallel()
+	page, err := os.ReadFile("../../docs/scripting.md")
+	require.NoError(t, err)
+	asked := regexp.MustCompile(`(?i)getenv\("([A-Z_]+)"\)`)
+	found := map[string]bool{}
+	require.NoError(t, filepath.WalkDir("../../internal", func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "/e2e/") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for _, m := range asked.FindAllStringSubmatch(string(text), -1) {
+			found[m[1]] = true
+		}
+		return err
+	}))
+	assert.Greater(t, len(found), 6)
+	for name := range found {
+		switch name {
+		case "HOME", "USER", "SUDO_UID": // who the person is, as any program asks
+		default:
+			assert.Contains(t, string(page), name)
+		}
+	}
 }
