@@ -141,7 +141,11 @@ func exitCode(err error) int {
 	}
 }
 
+// inOrder has commands listed in the order of the work.
+var inOrder = sync.OnceFunc(func() { cobra.EnableCommandSorting = false })
+
 func (a *App) root() *cobra.Command {
+	inOrder()
 	root := &cobra.Command{
 		Use:   "janustat",
 		Short: "Find, activate, address, prove and record the devices of a site",
@@ -150,9 +154,10 @@ working, documented system: it finds them, gives each its first password and a
 static address that nothing else uses, proves the result and writes the record.
 It never changes this laptop's own network settings.
 
+Be guided through a job, by Enter:           janustat go
 Watch the whole story without any hardware:  janustat demo
 
-A job, in the order of the work:
+A job by single commands, in the order of the work:
   janustat begin DIR       a new job folder
   janustat survey          find what is on the LAN
   janustat take all        choose what belongs to the job
@@ -188,10 +193,37 @@ A job, in the order of the work:
 	f.StringVar(&a.logLevel, "log-level", "warn", "debug, info, warn or error")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return flagError(c, err) })
 	root.SetVersionTemplate("janustat {{.Version}}\n")
-	root.AddCommand(a.goCommand(), a.ladderCommand(), a.beginCommand(), a.surveyCommand(), a.listCommand(), a.showCommand(), a.logCommand(), a.takeCommand(), a.leaveCommand(),
-		a.allotCommand(), a.commissionCommand(), a.proveCommand(), a.handoverCommand(), a.channelsCommand(), a.noteCommand(), a.nameCommand(), a.retagCommand(), a.swapCommand(), a.forgetCommand(), a.undoCommand(), a.compareCommand(), a.scheduleCommand(), a.viewsCommand(), a.winkCommand(), a.restartCommand(), a.resetCommand(), a.restoreCommand(), a.leaseCommand(), a.webCommand(), a.wireCommand(), a.keyCommand(), a.benchCommand(), a.demoCommand(), a.manualCommand())
+	a.addGroups(root)
 	a.complete(root)
 	return root
+}
+
+// addGroups adds all commands, in the groups that the help shows.
+func (a *App) addGroups(root *cobra.Command) {
+	for _, g := range []struct {
+		id, title string
+		commands  []*cobra.Command
+	}{
+		{"hands", "By Enter:", []*cobra.Command{a.goCommand(), a.ladderCommand(), a.demoCommand()}},
+		{"job", "The job, in the order of the work:", []*cobra.Command{
+			a.beginCommand(), a.wireCommand(), a.surveyCommand(), a.takeCommand(), a.leaveCommand(), a.keyCommand(), a.allotCommand(), a.commissionCommand(),
+			a.proveCommand(), a.viewsCommand(), a.handoverCommand(),
+		}},
+		{"look", "What is known:", []*cobra.Command{a.listCommand(), a.showCommand(), a.logCommand(), a.channelsCommand(), a.compareCommand()}},
+		{"say", "What you know and decide:", []*cobra.Command{
+			a.nameCommand(), a.noteCommand(), a.scheduleCommand(), a.retagCommand(), a.swapCommand(), a.forgetCommand(), a.undoCommand(),
+		}},
+		{"devices", "Single devices:", []*cobra.Command{a.winkCommand(), a.webCommand(), a.leaseCommand(), a.restartCommand(), a.resetCommand(), a.restoreCommand()}},
+		{"rest", "Everything else:", []*cobra.Command{a.benchCommand(), a.manualCommand()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
+		for _, c := range g.commands {
+			c.GroupID = g.id
+			root.AddCommand(c)
+		}
+	}
+	root.SetHelpCommandGroupID("rest")
+	root.SetCompletionCommandGroupID("rest")
 }
 
 // noArgs refuses arguments, as wrong usage.
