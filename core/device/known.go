@@ -86,7 +86,12 @@ type TakenBack struct {
 func (e TakenBack) apply(d *Device) {
 	d.Tag, d.InJob, d.Links = e.Was.Tag, e.Was.InJob, e.Was.Links
 	d.Kind, d.KindSaid, d.Indoor = e.Was.Kind, e.Was.KindSaid, e.Was.Indoor
-	d.Allotted, d.Why, d.Proved = e.Was.Allotted, e.Was.Why, e.Was.Proved
+	was, is := e.Was.Allotted, d.Allotted
+	d.Allotted, d.Why = was, e.Was.Why
+	// A proof from before may have been disproved since then: none comes back with it.
+	if (was == nil) != (is == nil) || was != nil && !was.Equal(*is) {
+		d.void(e.At)
+	}
 	d.touched(e.At)
 }
 

@@ -63,11 +63,7 @@ func Find(devices []Device, ref string) (*Device, error) {
 		}
 		return nil, amb
 	}
-	near := ""
-	if tag := text.Nearest(ref, tagsOf(devices)); tag != "" {
-		near = "; did you mean " + tag + "?"
-	}
-	return nil, advice.Wrap(fmt.Errorf("%w: %q is no tag, MAC, serial or address in the register%s", ErrNoDevice, ref, near), "%s shows them", advice.ListAll)
+	return nil, advice.Wrap(fmt.Errorf("%w: %q is no tag, MAC, serial or address in the register%s", ErrNoDevice, ref, text.Meant(ref, tagsOf(devices))), "%s shows them", advice.ListAll)
 }
 
 func tagsOf(devices []Device) (out []string) {
@@ -112,14 +108,6 @@ func words[T ~string](list []T) []string {
 	return out
 }
 
-// meant offers the nearest of some words for a mistyped one.
-func meant(word string, of []string) string {
-	if near := text.Nearest(word, of); near != "" {
-		return " (did you mean " + near + "?)"
-	}
-	return ""
-}
-
 // Selector chooses devices. Build one with ParseSelector.
 type Selector struct {
 	all     bool
@@ -139,14 +127,14 @@ func ParseSelector(terms []string) (Selector, error) {
 			s.all = true
 		case isFilter:
 			if _, ok := filterKeys[key]; !ok {
-				return Selector{}, fmt.Errorf("%q is no selector%s: use all, kind=, access=, condition=, make=, model=, or a tag, MAC, serial or address", t, meant(key, slices.Collect(maps.Keys(filterKeys))))
+				return Selector{}, fmt.Errorf("%q is no selector%s: use all, kind=, access=, condition=, make=, model=, or a tag, MAC, serial or address", t, text.Meant(key, slices.Collect(maps.Keys(filterKeys))))
 			}
 			values := []string{value}
 			if words, ok := filterWords[key]; ok {
 				values = strings.Split(value, ",")
 				for _, v := range values {
 					if !slices.Contains(words, v) {
-						return Selector{}, fmt.Errorf("%q is no %s%s: use %s", v, key, meant(v, words), strings.Join(words, ", "))
+						return Selector{}, fmt.Errorf("%q is no %s%s: use %s", v, key, text.Meant(v, words), strings.Join(words, ", "))
 					}
 				}
 			}

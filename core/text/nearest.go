@@ -31,6 +31,16 @@ func Nearest(typed string, words []string) string {
 	return best
 }
 
+// Meant offers the nearest of some words for a mistyped one, in brackets after a space, or
+// says nothing.
+func Meant(typed string, words []string) string {
+	near := Nearest(typed, words)
+	if near == "" || strings.EqualFold(near, typed) {
+		return ""
+	}
+	return " (did you mean " + near + "?)"
+}
+
 // slips is the Damerau-Levenshtein distance of two words in its restricted form: no letter
 // is changed twice.
 func slips(a, b string) int {

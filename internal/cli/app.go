@@ -235,7 +235,7 @@ func noArgs(c *cobra.Command, args []string) error {
 				names = append(names, sub.Name())
 			}
 		}
-		return usagef("%q is no command or argument here%s; `%s --help` shows what is", args[0], didYouMean(args[0], names), c.CommandPath())
+		return usagef("%q is no command or argument here%s; `%s --help` shows what is", args[0], text.Meant(args[0], names), c.CommandPath())
 	}
 	return nil
 }

@@ -116,6 +116,17 @@ func TestDecisionsAndTakingThemBack(t *testing.T) {
 		assert.Contains(t, errs, "something was sent to C01 since then")
 	})
 
+	t.Run("a change that fails leaves the one before to be taken back", func(t *testing.T) {
+		c.must("note", "C03", "cable=red")
+		sheet, err := os.ReadFile(sheetFile)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(sheetFile, []byte(strings.Replace(string(sheet), "# blocks:", "blocks: {camera: 10.61.8.41}\n# blocks:", 1)), 0o600))
+		code, _, errs := c.run("", "allot", "--again", "kind=camera")
+		require.Equal(t, ExitUsage, code, errs)
+		require.NoError(t, os.WriteFile(sheetFile, sheet, 0o600))
+		assert.Contains(t, c.must("undo", "--yes"), "taken back: the note of C03")
+	})
+
 	t.Run("selectors", func(t *testing.T) {
 		assert.NotContains(t, c.must("list", "C02"), "settled", "it was not meant")
 		code, out, errs := c.run("", "commission", "C01", "C02", "--yes", "--quiet")

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -85,8 +84,7 @@ func (g *guide) walk(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		done, err := g.step(ctx, at, devices)
-		if done || err != nil {
+		if err := g.step(ctx, at, devices); err != nil {
 			return err
 		}
 	}
@@ -103,23 +101,38 @@ func (g *guide) stand(ctx context.Context) (work.Standing, []device.Device, erro
 	return work.Stand(devices, !last.At.IsZero()), devices, err
 }
 
-// step does the next thing; done is that nothing is left.
-func (g *guide) step(ctx context.Context, at work.Standing, devices []device.Device) (done bool, err error) {
+// step does the next thing; errEnd is that nothing is left.
+func (g *guide) step(ctx context.Context, at work.Standing, devices []device.Device) error {
 	switch at.Next.Act {
 	case advice.Survey:
-		return false, g.survey(ctx)
+		return g.survey(ctx)
 	case advice.TakeAll:
-		return false, g.take(ctx, at, devices)
+		return g.take(ctx, at, devices)
 	case advice.Allot:
-		return false, g.must(ctx, "", "allot")
+		return g.must(ctx, "", "allot")
 	case advice.Commission:
-		return false, g.commission(ctx, at)
+		return g.commission(ctx, at)
 	case advice.Prove:
-		return false, g.prove(ctx)
+		return g.prove(ctx)
 	case advice.Restore:
-		return true, g.must(ctx, "")
+		return g.restore(ctx, at.Reset[0])
 	}
-	return true, g.handOver(ctx)
+	return g.handOver(ctx)
+}
+
+// restore brings a device back that was reset. Who answers is given a password, so the
+// command asks for itself.
+func (g *guide) restore(ctx context.Context, tag string) error {
+	if err := g.wire(ctx); err != nil {
+		return err
+	}
+	if err := g.keyring(ctx); err != nil {
+		return err
+	}
+	if g.app.yes {
+		return g.must(ctx, "", "restore", tag, "--yes")
+	}
+	return g.must(ctx, "", "restore", tag)
 }
 
 // begin makes a job where there is none.
@@ -446,95 +459,3 @@ func (g *guide) handOver(ctx context.Context) error {
 
 // errEnd is that the walk is through.
 var errEnd = errors.New("through")
-
-// ask asks a person; q, or no answer, stops the walk. With --yes nobody is asked.
-func (g *guide) ask(ctx context.Context, question string) (string, error) {
-	a := g.app
-	if a.yes {
-		return "", ctx.Err()
-	}
-	fmt.Fprintf(a.Err, "\n%s ", a.paint(a.Err, workStyle, "? ")+a.wrap(a.Err, 2, question))
-	answer, err := a.typedLine(ctx)
-	if errors.Is(err, io.EOF) {
-		return "", errLater
-	}
-	if answer = strings.TrimSpace(answer); answer == "q" {
-		return "", errLater
-	}
-	return answer, err
-}
-
-// askSecret asks for what is not echoed; an empty answer is one.
-func (g *guide) askSecret(ctx context.Context, question string) (string, error) {
-	a := g.app
-	if a.yes {
-		return "", ctx.Err()
-	}
-	fmt.Fprintf(a.Err, "\n%s", a.paint(a.Err, workStyle, "? "))
-	answer, err := a.secretLine(ctx, question)
-	if errors.As(err, new(needsError)) {
-		return "", nil // nothing was typed
-	}
-	return answer, err
-}
-
-// again says that a command could not be carried out, and asks whether to try once more.
-func (g *guide) again(ctx context.Context, code int, command string) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	if g.app.yes {
-		return quietly{fmt.Errorf("janustat %s ended with code %d", command, code)}
-	}
-	_, err := g.ask(ctx, "Enter: try again · q: stop here")
-	return err
-}
-
-// must runs one of the program's commands that has to succeed.
-func (g *guide) must(ctx context.Context, stdin string, args ...string) error {
-	if code := g.run(ctx, stdin, args...); code != ExitDone {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		return needsError{"that could not be done: see above; `janustat go` goes on from here"}
-	}
-	return nil
-}
-
-// run carries out one of the program's own commands, shown as it would be typed.
-func (g *guide) run(ctx context.Context, stdin string, args ...string) int {
-	a := g.app
-	fmt.Fprintf(a.Out, "\n%s\n", a.paint(a.Out, headStyle, strings.TrimSpace("$ janustat "+shellWords(args))))
-	inner := App{In: a.In, Out: a.Out, Err: a.Err, Journal: a.Journal, Pace: a.Pace, KeyWork: a.KeyWork, lines: a.reader(), Getenv: func(key string) string {
-		if key == "JANUSTAT_PASSPHRASE" && g.phrase != "" {
-			return g.phrase
-		}
-		return a.Getenv(key)
-	}}
-	if stdin != "" {
-		inner.In, inner.lines = strings.NewReader(stdin), nil
-	}
-	if len(args) == 0 || args[0] != "begin" {
-		args = append(slices.Clone(args), "--job", a.jobDir)
-	}
-	for flag, value := range map[string]string{"--wire": a.wireSpec, "--passphrase-file": a.passphraseFile, "--capture": a.capture, "--log-level": a.logLevel} {
-		if value != "" {
-			args = append(args, flag, value)
-		}
-	}
-	if a.quiet {
-		args = append(args, "--quiet")
-	}
-	return inner.Run(ctx, args)
-}
-
-// shellWords writes arguments as they would be typed.
-func shellWords(args []string) string {
-	out := make([]string, len(args))
-	for i, w := range args {
-		if out[i] = w; strings.ContainsAny(w, " '\"$\\*?") || w == "" {
-			out[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
-		}
-	}
-	return strings.Join(out, " ")
-}

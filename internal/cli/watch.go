@@ -57,6 +57,8 @@ var eventLooks = map[field.EventKind]struct {
 
 func (a *App) printEvent(e field.Event) error {
 	if a.json { // a stream: one document a line
+		a.writing.Lock()
+		defer a.writing.Unlock()
 		return json.NewEncoder(a.Out).Encode(eventJSON{e.At.UTC().Truncate(time.Millisecond), e.What, e.Away.Seconds(), asJSON(&e.Device)})
 	}
 	look := eventLooks[e.What]

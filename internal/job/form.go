@@ -154,11 +154,8 @@ func (r *reading) mapping(f *form, n ast.Node, path string) {
 		next := f.each
 		if f.keys != nil {
 			if next = f.keys[key.Text]; next == nil {
-				hint := "it takes " + strings.Join(sortedKeys(f.keys), ", ")
-				if near := text.Nearest(key.Text, sortedKeys(f.keys)); near != "" {
-					hint = "did you mean " + near + "?"
-				}
-				r.say(key, "%q is no key of %s: %s", key.Text, orWhole(path), hint)
+				keys := sortedKeys(f.keys)
+				r.say(key, "%q is no key of %s%s: it takes %s", key.Text, orWhole(path), text.Meant(key.Text, keys), strings.Join(keys, ", "))
 				continue
 			}
 		}
@@ -282,12 +279,4 @@ func (s *Sheet) wrong(path, format string, args ...any) error {
 		return fmt.Errorf("%w: %s", ErrSheet, words)
 	}
 	return Problems{at.problem("%s", words)}.err()
-}
-
-// meant offers the nearest of some words for a mistyped one.
-func meant(word string, of ...string) string {
-	if near := text.Nearest(word, of); near != "" && !strings.EqualFold(near, word) {
-		return "; did you mean " + near + "?"
-	}
-	return ""
 }

@@ -20,6 +20,7 @@ import (
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/core/secret"
+	"janustat/core/text"
 )
 
 // Sheet is the job sheet: the one file a person edits. Its form is specified
@@ -236,7 +237,7 @@ func (s *Sheet) check() error {
 	}
 	for kind := range s.Blocks {
 		if k := device.Kind(kind); k == device.Other || !slices.Contains(device.Kinds, k) {
-			return s.wrong("blocks."+kind, "the kinds are camera, recorder, intercom and panel%s", meant(kind, "camera", "recorder", "intercom", "panel"))
+			return s.wrong("blocks."+kind, "the kinds are camera, recorder, intercom and panel%s", text.Meant(kind, []string{"camera", "recorder", "intercom", "panel"}))
 		}
 	}
 	if s.Password.MinLength < 0 || s.Password.MinLength > 64 {
@@ -248,7 +249,7 @@ func (s *Sheet) check() error {
 	switch s.Password.Style {
 	case "", Shared, ByKind, Each:
 	default:
-		return s.wrong("password.style", "%q: use shared, by_kind or each%s", s.Password.Style, meant(string(s.Password.Style), "shared", "by_kind", "each"))
+		return s.wrong("password.style", "%q: use shared, by_kind or each%s", s.Password.Style, text.Meant(string(s.Password.Style), []string{"shared", "by_kind", "each"}))
 	}
 	for i, f := range s.Password.Factory {
 		if f.User == "" {
@@ -285,7 +286,7 @@ var zoneForm = regexp.MustCompile(`^(?:[A-Za-z]{3,}|<[A-Za-z0-9+-]{3,}>)[+-]?\d{
 func (s *Sheet) checkExpected() error {
 	for kind, n := range s.Expected {
 		if k := device.Kind(kind); !slices.Contains(device.Kinds, k) || n < 0 {
-			return s.wrong("expected."+kind, "%d: the kinds are camera, recorder, intercom, panel and other, each with a count%s", n, meant(kind, "camera", "recorder", "intercom", "panel", "other"))
+			return s.wrong("expected."+kind, "%d: the kinds are camera, recorder, intercom, panel and other, each with a count%s", n, text.Meant(kind, []string{"camera", "recorder", "intercom", "panel", "other"}))
 		}
 	}
 	return nil

@@ -8,6 +8,7 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/secret"
+	"janustat/core/text"
 )
 
 // WantedUser is a further user that devices are to have beside the administrator.
@@ -35,7 +36,7 @@ func (s *Sheet) checkUsers() error {
 		case seen[strings.ToLower(u.Name)]:
 			return s.wrong(fmt.Sprintf("users[%d].name", i), "%q is there twice", u.Name)
 		case levels[u.Role] == "":
-			return s.wrong(fmt.Sprintf("users[%d].role", i), "%q: use administrator, operator or user%s", u.Role, meant(u.Role, "administrator", "operator", "user"))
+			return s.wrong(fmt.Sprintf("users[%d].role", i), "%q: use administrator, operator or user%s", u.Role, text.Meant(u.Role, []string{"administrator", "operator", "user"}))
 		}
 		seen[strings.ToLower(u.Name)] = true
 	}

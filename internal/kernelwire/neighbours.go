@@ -12,10 +12,7 @@ import (
 	"time"
 
 	"janustat/core/device"
-	"janustat/core/lan"
 )
-
-type lanAdapter = lan.Adapter
 
 const (
 	discard    = 9 // the port (RFC 863) of what gives the kernel a reason to ask

@@ -24,6 +24,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
 
 	"janustat/core/device"
+	"janustat/core/lan"
 	"janustat/internal/nic"
 	"janustat/internal/wire"
 )
@@ -121,7 +122,7 @@ func adapter(name string) (*net.Interface, []netip.Prefix, error) {
 	if err != nil {
 		return nil, nil, fmt.Errorf("%w: %w", wire.ErrNoAdapter, err)
 	}
-	at := slices.IndexFunc(all, func(x lanAdapter) bool { return x.Name == up[0] })
+	at := slices.IndexFunc(all, func(x lan.Adapter) bool { return x.Name == up[0] })
 	return iface, all[at].Addresses, nil
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -28,20 +29,29 @@ func (d *Desk) Decide(ctx context.Context, what string, ids []int64, change func
 	if err != nil {
 		return fmt.Errorf("%w: %w", job.ErrSheet, err)
 	}
-	if err := change(); err != nil {
+	// Kept before the change: cut short in the middle, it can be taken back all the same, and
+	// an older one is never taken for it.
+	last, lerr := d.Job.Register.LastChange(ctx)
+	before.Sheet, before.SheetAfter = sheet, hashOf(sheet)
+	if err := d.Job.Register.KeepBefore(ctx, before); err != nil {
 		return err
 	}
+	cerr := change()
 	after, err := os.ReadFile(path)
 	if err != nil {
-		return fmt.Errorf("%w: %w", job.ErrSheet, err)
+		return errors.Join(cerr, fmt.Errorf("%w: %w", job.ErrSheet, err))
 	}
+	if cerr != nil && lerr == nil && string(after) == string(sheet) {
+		return errors.Join(cerr, d.Job.Register.KeepBefore(ctx, last)) // nothing was changed
+	}
+	before.Sheet, before.SheetAfter = nil, ""
 	if string(after) != string(sheet) {
 		before.Sheet, before.SheetAfter = sheet, hashOf(after)
 		if d.Job.Sheet, err = job.ReadSheet(path); err != nil {
-			return err
+			return errors.Join(cerr, err)
 		}
 	}
-	return d.Job.Register.KeepBefore(ctx, before)
+	return errors.Join(cerr, d.Job.Register.KeepBefore(ctx, before))
 }
 
 func hashOf(b []byte) string {
