@@ -4,7 +4,7 @@ import "strings"
 
 // Nearest gives the word that somebody who typed another most likely meant: the one with
 // the fewest slips between them (letters missing, doubled, changed or swapped), if these are
-// at most a third of its letters; a word that what was typed begins is near as well. "" is
+// at most a third of its letters; signs that look alike are half a slip. A word that what was typed begins is near as well. "" is
 // none, or more than one that are equally near.
 func Nearest(typed string, words []string) string {
 	typed = strings.ToLower(typed)
@@ -13,9 +13,9 @@ func Nearest(typed string, words []string) string {
 		low := strings.ToLower(w)
 		d := slips(typed, low)
 		if len(typed) > 1 && strings.HasPrefix(low, typed) {
-			d = min(d, 1)
+			d = min(d, slip)
 		}
-		if d > max(1, len(w)/3) || len(typed) == 0 {
+		if d > slip*max(1, len(w)/3) || len(typed) == 0 {
 			continue
 		}
 		switch {
@@ -41,6 +41,22 @@ func Meant(typed string, words []string) string {
 	return " (did you mean " + near + "?)"
 }
 
+// slip is what one counts; alike is what one between signs that look alike does.
+const (
+	slip  = 2
+	alike = 1
+)
+
+// looks are signs that look alike, by one that stands for all of them.
+var looks = map[rune]rune{'l': '1', 'i': '1', 'o': '0', 's': '5', 'b': '8', 'z': '2'}
+
+func look(r rune) rune {
+	if as, ok := looks[r]; ok {
+		return as
+	}
+	return r
+}
+
 // slips is the Damerau-Levenshtein distance of two words in its restricted form: no letter
 // is changed twice.
 func slips(a, b string) int {
@@ -48,20 +64,23 @@ func slips(a, b string) int {
 	rows := make([][]int, len(x)+1)
 	for i := range rows {
 		rows[i] = make([]int, len(y)+1)
-		rows[i][0] = i
+		rows[i][0] = slip * i
 	}
 	for j := range rows[0] {
-		rows[0][j] = j
+		rows[0][j] = slip * j
 	}
 	for i := 1; i <= len(x); i++ {
 		for j := 1; j <= len(y); j++ {
-			cost := 1
-			if x[i-1] == y[j-1] {
+			cost := slip
+			switch {
+			case x[i-1] == y[j-1]:
 				cost = 0
+			case look(x[i-1]) == look(y[j-1]):
+				cost = alike
 			}
-			rows[i][j] = min(rows[i-1][j]+1, rows[i][j-1]+1, rows[i-1][j-1]+cost)
+			rows[i][j] = min(rows[i-1][j]+slip, rows[i][j-1]+slip, rows[i-1][j-1]+cost)
 			if i > 1 && j > 1 && x[i-1] == y[j-2] && x[i-2] == y[j-1] {
-				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+1)
+				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+slip)
 			}
 		}
 	}

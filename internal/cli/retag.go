@@ -156,7 +156,7 @@ func (a *App) forget(ctx context.Context, d *work.Desk, s device.Selector) error
 			fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("Met by the last survey: %s. Who is still there is found again; `janustat leave %s` is for what is to be left alone.", text.List(met), met[0])))
 		}
 	}
-	if err := a.confirm(ctx, fmt.Sprintf("Forget %s and all that is recorded of them?", plural(len(list), "device"))); err != nil {
+	if err := a.confirm(ctx, fmt.Sprintf("Forget %s, with all that is recorded?", plural(len(list), "device"))); err != nil {
 		return err
 	}
 	if err := d.Forget(ctx, list); err != nil {
