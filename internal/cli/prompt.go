@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"golang.org/x/term"
 
@@ -121,13 +122,26 @@ func (a *App) secretLine(ctx context.Context, prompt string) (string, error) {
 	})
 	fmt.Fprintln(a.Err)
 	if errors.Is(err, errInterrupted) {
-		_ = term.Restore(fd, was) // the reading goes on, and would leave the terminal without echo
+		restoreEcho(fd, was)
 	}
 	if errors.Is(err, io.EOF) || err == nil && text == "" {
 		return "", needsError{"nothing was typed: nothing was done"}
 	}
 	a.veil.Add(secret.New(text))
 	return text, err
+}
+
+// restoreEcho gives a terminal its echo back when a reading without echo was interrupted. The
+// reading goes on, and may take the echo away only now: that is waited for, or it would be
+// gone for good.
+func restoreEcho(fd int, was *term.State) {
+	const patience, every = 200 * time.Millisecond, time.Millisecond
+	for late := time.Now().Add(patience); time.Now().Before(late); time.Sleep(every) {
+		if now, err := term.GetState(fd); err != nil || *now != *was {
+			break
+		}
+	}
+	_ = term.Restore(fd, was) // a terminal that is gone needs none
 }
 
 // newSecret reads a line twice on a terminal, so that a slip is caught.
