@@ -21,11 +21,12 @@ import (
 // slash stands for all below. What is not listed may import nothing of ours.
 var inside = map[string][]string{
 	"core/advice":         {},
+	"core/evidence":       {},
 	"core/text":           {},
 	"core/secret":         {},
 	"core/ground":         {"core/advice", "core/text"},
-	"core/device":         {"core/advice", "core/secret", "core/text"},
-	"core/commission":     {"core/advice", "core/device", "core/ground", "core/secret", "core/text"},
+	"core/device":         {"core/advice", "core/evidence", "core/secret", "core/text"},
+	"core/commission":     {"core/advice", "core/device", "core/evidence", "core/ground", "core/secret", "core/text"},
 	"core/lan":            {"core/advice", "core/device"},
 	"internal/nic":        {"core/device", "internal/speak/arp"},
 	"internal/wire":       {"core/device", "core/lan", "core/secret", "core/text"},
@@ -177,6 +178,37 @@ func TestOnlyEventsChangeWhatIsKnownOfADevice(t *testing.T) {
 						t.Errorf("%s writes %s: only device.Apply may", set.Position(a.Pos()), s.Sel.Name)
 					}
 				}
+			}
+			return true
+		})
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Greater(t, looked, 50)
+}
+
+// A witness is made by those who hold the conversation, and by nobody else: so nothing that
+// was only heard can be passed off as proven.
+func TestOnlyTonguesBearWitness(t *testing.T) {
+	may := map[string]bool{"core/evidence": true, "internal/speak/hail": true, "internal/field/session.go": true}
+	looked := 0
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		rel, err := filepath.Rel("..", path)
+		if err != nil || may[filepath.ToSlash(rel)] || may[filepath.ToSlash(filepath.Dir(rel))] {
+			return err
+		}
+		set := token.NewFileSet()
+		f, err := parser.ParseFile(set, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		looked++
+		ast.Inspect(f, func(n ast.Node) bool {
+			if s, ok := n.(*ast.SelectorExpr); ok && s.Sel.Name == "Of" && root(s.X) == "evidence" {
+				t.Errorf("%s bears witness: only a tongue may", set.Position(s.Pos()))
 			}
 			return true
 		})

@@ -73,6 +73,13 @@ type Captioner interface {
 	Caption(ctx context.Context, name string) error
 }
 
+// Pinned is the ability of a conversation by a static key.
+type Pinned interface {
+	// Pin is what is to be kept of the key that the device has proved to have in this
+	// conversation; "" before that.
+	Pin() string
+}
+
 // UnableError tells that a device has no ability in the tongue that is spoken with it.
 type UnableError struct{ What string }
 

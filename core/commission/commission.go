@@ -16,6 +16,7 @@ import (
 
 	"janustat/core/advice"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/ground"
 	"janustat/core/secret"
 )
@@ -82,15 +83,28 @@ var ErrReplyLost = errors.New("no reply")
 // take them only for a while after power-on.
 var ErrWindow = errors.New("takes no settings now")
 
-// LockedError tells that a device answers no password now, since too many were wrong.
-type LockedError struct{ Wait time.Duration } // how long yet; 0 where it does not say
+// LockedError tells that a device says that it answers no password now, since too many
+// were wrong.
+type LockedError struct {
+	Wait evidence.Heard[time.Duration] // how long yet; 0 where it does not say
+	By   evidence.Witness              // of its word; none where anybody may have said it
+}
 
-// Error says so.
+// Error says so. No longer wait is told than the budget of tries would ask for by itself.
 func (e *LockedError) Error() string {
-	if e.Wait > 0 {
-		return fmt.Sprintf("locked after too many wrong passwords, for another %s", e.Wait)
+	text := "locked after too many wrong passwords"
+	if !e.By.Stands() {
+		text = "says, by a word that anybody on the LAN may have sent, that it is " + text
 	}
-	return "locked after too many wrong passwords"
+	if wait := e.Wait.Said(); wait > 0 {
+		text += fmt.Sprintf(", for another %s", min(wait, secret.BudgetWindow))
+	}
+	return text
+}
+
+// Proven gives how long it is locked, where it has proved who says so.
+func (e *LockedError) Proven() (evidence.Proven[time.Duration], bool) {
+	return evidence.Prove(e.By, e.Wait.Said())
 }
 
 // ErrInUse is wrapped by a Claim when something else answers for the address.
@@ -247,6 +261,16 @@ type Found struct {
 	NoStream  string
 	Recording Recording // of a recorder whose channels are planned
 	Ties      []Tie     // what it knows of other devices
+	// Lacks are settings that it says it has not: nothing of them is asked of it, or proved.
+	Lacks map[Step]bool
+	// By is the witness of the reading.
+	By evidence.Witness
+}
+
+// Proven gives what the reading says, where the device has proved who it is.
+func (f Found) Proven() evidence.Proven[device.Facts] {
+	p, _ := evidence.Prove(f.By, f.Facts())
+	return p
 }
 
 // Servers are the servers of one sort that a device is set to ask.
@@ -260,9 +284,6 @@ type Servers struct {
 type Identity struct {
 	Serial   string
 	Endpoint string
-	// Key is the fingerprint of the key it is met with, in a tongue that has keys in the
-	// place of certificates, and Pin the one that is on record.
-	Key, Pin string
 }
 
 // wanted reports whether servers are to be set, and can be.
@@ -331,8 +352,12 @@ type Result struct {
 	Writes []Step        // writes carried out, in order
 	Opened bool          // a password opened it
 	Key    Credential    // which one, or the one that took its place
-	// Refused are the keys that did not open it.
-	Refused []Credential
+	// Refused are the keys that it has proved not to be opened by, and Doubted those that
+	// were refused by a word that anybody may have said.
+	Refused []evidence.Proven[Credential]
+	Doubted []Credential
+	// Pins are the keys, in tongues that have such, that it has proved to have.
+	Pins map[device.Tongue]string
 	// Alarm says why nothing was offered to it, where it is not what it was.
 	Alarm string
 	// Reset tells that it was put back into its factory state, or may have been.

@@ -49,8 +49,6 @@ func Recognise(ctx context.Context, s Session, p Plan, renews bool) (certificate
 		return certificate, err
 	}
 	switch {
-	case id.Pin != "" && id.Key != id.Pin:
-		return "", stranger(p, fmt.Sprintf("its key is another, %.16s… and not %.16s…", id.Key, id.Pin))
 	case id.Serial != "" && p.Serial != "":
 		if id.Serial != p.Serial {
 			return "", stranger(p, fmt.Sprintf("its serial number is %s, not %s", id.Serial, p.Serial))
@@ -60,6 +58,9 @@ func Recognise(ctx context.Context, s Session, p Plan, renews bool) (certificate
 	}
 	return certificate, nil
 }
+
+// Stranger makes the trouble of a conversation whose other end is not the planned device.
+func Stranger(p Plan, why string) error { return stranger(p, why) }
 
 // stranger makes the trouble of a device that says it is another.
 func stranger(p Plan, why string) error {

@@ -8,6 +8,7 @@ import (
 
 	"janustat/core/advice"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 )
 
@@ -114,7 +115,11 @@ func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err err
 		return false, r.unanswered(err, "did not answer to its password")
 	}
 	if !ok {
-		r.result.Refused = append(r.result.Refused, k)
+		if refused, proven := evidence.Prove(r.session.Witness(), k); proven {
+			r.result.Refused = append(r.result.Refused, refused)
+		} else {
+			r.result.Doubted = append(r.result.Doubted, k)
+		}
 		return false, nil
 	}
 	// Opened again after a move, it is still the key that it was.
@@ -122,7 +127,19 @@ func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err err
 		r.result.Key = k
 	}
 	r.result.Opened, r.sure = true, Credential{User: k.User, Password: k.Password}
+	r.pinned()
 	return true, nil
+}
+
+// pinned takes down the key that the device has proved to have, in a tongue with such.
+func (r *run) pinned() {
+	a, ok := r.session.(Pinned)
+	if !ok || a.Pin() == "" {
+		return
+	}
+	tongue := r.plan.Tongues[0]
+	pins := map[device.Tongue]string{tongue: a.Pin()}
+	r.result.Pins, r.plan.Pins = pins, pins
 }
 
 func spent(p Plan, wait time.Duration, left int) error {

@@ -28,7 +28,8 @@ func TestAFactoryPasswordIsReplacedAtOnce(t *testing.T) {
 	assert.Equal(t, []string{"rekey", "clock", "name", "address", "gateway"}, d.writes())
 	assert.Equal(t, "Quay-side7", d.password)
 	assert.Equal(t, key("Quay-side7", FromChange), r.Key)
-	assert.Equal(t, []Credential{key("Earlier-9", FromEarlier)}, r.Refused)
+	require.Len(t, r.Refused, 1)
+	assert.Equal(t, key("Earlier-9", FromEarlier), r.Refused[0].Is())
 	assert.False(t, r.Factory)
 }
 
@@ -202,6 +203,27 @@ func TestALockedDeviceIsLeftAlone(t *testing.T) {
 	assert.Contains(t, d.log, "locked 30m0s")
 	assert.Empty(t, d.writes())
 	assert.Empty(t, r.Refused, "nothing was judged")
+}
+
+// What anybody may have said is told and not kept: no lock, and no refused key.
+func TestAWordWithoutAWitnessIsNotKept(t *testing.T) {
+	d := newToy()
+	wait := 136 * 8766 * time.Hour
+	d.password, d.lockedFor, d.unproven = "Quay-side7", &wait, true
+	r := d.run(t.Context(), plan())
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Contains(t, r.Reason, "by a word that anybody on the LAN may have sent")
+	assert.Contains(t, r.Reason, "for another 1h0m0s", "no longer than the budget would ask for by itself")
+	assert.NotContains(t, strings.Join(d.log, "\n"), "locked")
+
+	d = newToy()
+	d.password, d.unproven = "Something-else-9", true
+	p := plan()
+	p.Others = []Credential{key("Earlier-9", FromEarlier)}
+	r = d.run(t.Context(), p)
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Empty(t, r.Refused)
+	assert.Contains(t, r.Doubted, key("Earlier-9", FromEarlier))
 }
 
 func TestServersAndTheClockThatFollowsThem(t *testing.T) {

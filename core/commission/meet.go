@@ -133,6 +133,10 @@ func (r *run) open(ctx context.Context) error {
 			}
 		}
 	})
+	var told *Trouble
+	if errors.As(err, &told) {
+		return err // it is another device
+	}
 	if err != nil {
 		next := advice.Say("run %s again; if it repeats, power the device off and on", advice.Commission)
 		if r.plan.TLS != nil {

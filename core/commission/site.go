@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 )
 
@@ -58,6 +59,9 @@ type Session interface {
 	// Enter offers a password once and uses it from then on; false means refused.
 	Enter(ctx context.Context, user string, p secret.Password) (bool, error)
 	Read(ctx context.Context) (Found, error)
+	// Witness is whether the other end has proved who it is, and by what, as of its last
+	// word: what it rests on is kept of a device, and what does not is not.
+	Witness() evidence.Witness
 	// RefusesAnonymous reports whether reading the settings without a password is refused.
 	RefusesAnonymous(ctx context.Context) (bool, error)
 	Close()

@@ -238,7 +238,7 @@ func stepOf(s Step) step {
 // order. Nothing that is already right is written (safety rule 3).
 func Decide(p Plan, f Found) (out []Step) {
 	for _, s := range table {
-		if s.due != nil && !(s.static && p.Target.DHCP) && s.due(p, f) {
+		if s.due != nil && !f.Lacks[s.name] && !(s.static && p.Target.DHCP) && s.due(p, f) {
 			out = append(out, s.name)
 		}
 	}
@@ -264,7 +264,7 @@ func Soft() (out []Step) {
 // Proofs compares what was found with what is planned, setting by setting.
 func Proofs(p Plan, f Found) (out []Proof) {
 	for _, s := range table {
-		if s.proofs != nil && !(s.static && p.Target.DHCP && s.soft) {
+		if s.proofs != nil && !f.Lacks[s.name] && !(s.static && p.Target.DHCP && s.soft) {
 			refused := s.soft && p.refusedBefore(s.name, f)
 			for _, c := range s.proofs(p, f) {
 				out = append(out, Proof{c, refused && !c.OK})

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 )
 
@@ -70,6 +71,7 @@ type toy struct {
 	wantsGW     bool          // it takes an address only once its gateway is set
 	frozen      bool          // it takes an address only with DHCP off
 	noDNSByDHCP bool          // it takes DNS servers only with DHCP off
+	unproven    bool          // anybody may have said what it says
 	refuses     map[Step]bool // it never takes these
 	forgets     map[Step]bool // it takes these and does not keep them
 
@@ -182,7 +184,8 @@ func (t *toy) Ended(ctx context.Context, y Try, fitted bool) error {
 	return ctx.Err()
 }
 func (t *toy) Remaining(context.Context, Plan) (int, error) { return 2, nil }
-func (t *toy) Locked(_ context.Context, _ Plan, wait time.Duration) error {
+func (t *toy) Locked(_ context.Context, _ Plan, told evidence.Proven[time.Duration]) error {
+	wait := told.Is()
 	t.note("locked %s", wait)
 	return nil
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 )
 
@@ -22,7 +23,7 @@ func (s *toySession) Access(context.Context) (device.Access, error) {
 
 func (s *toySession) Enter(_ context.Context, _ string, p secret.Password) (bool, error) {
 	if s.lockedFor != nil {
-		return false, &LockedError{Wait: *s.lockedFor}
+		return false, &LockedError{Wait: evidence.Say(*s.lockedFor), By: s.Witness()}
 	}
 	return p.Reveal() == s.password, nil
 }
@@ -34,6 +35,13 @@ func (s *toySession) Opens(_ context.Context, user string, p secret.Password) (b
 		return false, ErrReplyLost
 	}
 	return s.users[user] == p.Reveal() && !s.forgetUser, nil
+}
+
+func (s *toySession) Witness() evidence.Witness {
+	if s.unproven {
+		return evidence.Witness{}
+	}
+	return evidence.Of(evidence.ByPath)
 }
 
 func (s *toySession) Encrypted() bool     { return s.encrypted }
@@ -99,7 +107,7 @@ func (s *toySession) Read(context.Context) (Found, error) {
 		return Found{}, ErrReplyLost
 	}
 	f := s.set
-	f.Serial = s.serial
+	f.Serial, f.By = s.serial, s.Witness()
 	f.DNS.Told, f.NTP.Told = s.servers, s.servers
 	f.Accounts = slices.Clone(f.Accounts)
 	return f, nil

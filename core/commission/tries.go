@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"janustat/core/evidence"
 	"janustat/core/secret"
 )
 
@@ -19,8 +20,9 @@ type Attempts interface {
 	Spend(ctx context.Context, p Plan, k Credential) (t Try, wait time.Duration, err error)
 	// Ended says how a try ended. One that fitted is given back; no other is.
 	Ended(ctx context.Context, t Try, fitted bool) error
-	// Locked says that the device itself refuses every try for so long; 0 is not known.
-	Locked(ctx context.Context, p Plan, wait time.Duration) error
+	// Locked says that the device itself has proved to refuse every try for so long; 0 is
+	// not known. No longer is kept than the budget's own window.
+	Locked(ctx context.Context, p Plan, wait evidence.Proven[time.Duration]) error
 	// Remaining counts the tries that the device can still be offered now.
 	Remaining(ctx context.Context, p Plan) (int, error)
 }
@@ -63,13 +65,19 @@ func OfferSure(ctx context.Context, a Attempts, p Plan, k Credential, enter func
 	return false, nil
 }
 
-// NoteLocked records that a device has locked itself, where an error says so.
+// NoteLocked records that a device has locked itself, where an error says so and the device
+// has proved that it is its word. What is only heard is not kept: the try that it answered
+// counts, as every one without an answer.
 func NoteLocked(ctx context.Context, a Attempts, p Plan, err error) error {
 	var locked *LockedError
 	if !errors.As(err, &locked) {
 		return err
 	}
-	if jerr := a.Locked(context.WithoutCancel(ctx), p, locked.Wait); jerr != nil {
+	wait, proven := locked.Proven()
+	if !proven {
+		return err
+	}
+	if jerr := a.Locked(context.WithoutCancel(ctx), p, wait); jerr != nil {
 		return errors.Join(err, fmt.Errorf("register the lock-out: %w", jerr))
 	}
 	return err

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 )
 
@@ -229,9 +230,9 @@ func (noNotes) Left(context.Context, Plan, Found) error           { return nil }
 func (noNotes) Spend(context.Context, Plan, Credential) (Try, time.Duration, error) {
 	return "", 0, nil
 }
-func (noNotes) Ended(context.Context, Try, bool) error            { return nil }
-func (noNotes) Remaining(context.Context, Plan) (int, error)      { return 2, nil }
-func (noNotes) Locked(context.Context, Plan, time.Duration) error { return nil }
+func (noNotes) Ended(context.Context, Try, bool) error                             { return nil }
+func (noNotes) Remaining(context.Context, Plan) (int, error)                       { return 2, nil }
+func (noNotes) Locked(context.Context, Plan, evidence.Proven[time.Duration]) error { return nil }
 
 func TestDecide(t *testing.T) {
 	p := plan()

@@ -4,7 +4,10 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
+
+	"janustat/core/evidence"
 )
 
 // Event is something that happened to a device, or was decided about it. What is known
@@ -170,14 +173,20 @@ func (e Met) apply(d *Device) {
 type Opened struct {
 	At      time.Time
 	Factory bool // it is a factory password, known to all
-	Facts   Facts
+	// Facts are what it told, having proved who it is; nothing where it was not read.
+	Facts evidence.Proven[Facts]
+	// Pins are the keys that it has proved to have, in tongues with such.
+	Pins map[Tongue]string
 }
 
 func (e Opened) apply(d *Device) {
 	if d.Access != Keyed && d.Access != Factory {
 		d.touched(e.At)
 	}
-	d.Absorb(e.Facts)
+	d.learn(e.Facts)
+	if len(e.Pins) > 0 {
+		d.Pins = e.Pins
+	}
 	d.Access = Keyed
 	if e.Factory {
 		d.Access = Factory
@@ -189,7 +198,7 @@ func (e Opened) apply(d *Device) {
 type Commissioned struct {
 	At          time.Time
 	Left        Settings
-	Facts       Facts
+	Facts       evidence.Proven[Facts]
 	Certificate string // that it showed last, by its fingerprint; "" without HTTPS
 }
 
@@ -198,7 +207,9 @@ func (e Commissioned) apply(d *Device) {
 	if d.AsLeft == nil || !d.AsLeft.Equal(left) {
 		d.touched(e.At)
 	}
-	d.Absorb(e.Facts)
+	if d.learn(e.Facts); !e.Facts.Stands() { // set up by hand: it tells nothing of itself
+		d.Settings = &e.Left
+	}
 	d.AsLeft = &left
 	if d.TLS != nil && e.Certificate != "" && e.Certificate != d.TLS.Fingerprint {
 		// Some make a new certificate when they get another name or address.
@@ -302,6 +313,15 @@ func (Silent) apply(d *Device) {
 	}
 }
 
+// learn takes over what the device told when it had proved who it is. Of one that proves
+// it by a key, what was only announced before does not stand beside that.
+func (d *Device) learn(f evidence.Proven[Facts]) {
+	if f.By() == evidence.ByKey && d.byKeys() {
+		d.Firmware = ""
+	}
+	d.Absorb(f.Is())
+}
+
 // Commissioned reports whether the device was set up by this job.
 func (d *Device) Commissioned() bool { return d.AsLeft != nil }
 
@@ -320,10 +340,10 @@ func (d *Device) seen(f Device, last time.Time) []Change {
 	if d.SeenAt.Before(last) {
 		note("back", describe(&f))
 	}
-	if alarm := d.suspect(f); alarm != d.Alarm && f.Access != "" && f.Access != Unmanaged {
-		if alarm != "" {
-			note("alarm", alarm)
-		}
+	// An alarm is taken back when a password opens the device, which proves who it is; that
+	// nobody says anything strange at the moment does not.
+	if alarm := d.suspect(f); alarm != "" && alarm != d.Alarm && f.Access != "" && f.Access != Unmanaged {
+		note("alarm", alarm)
 		d.Apply(Alarmed{f.SeenAt, alarm})
 	}
 	differs("address", addressText(d.Address()), addressText(f.Address()))
@@ -344,11 +364,17 @@ func (d *Device) seen(f Device, last time.Time) []Change {
 		f.Facts = d.trusted(f.Facts)
 	case opened: // what it was opened by stays pinned; it goes by the device's own word alone
 		f.TLS, f.NoTLS = d.TLS, d.NoTLS && f.TLS == nil
-		f.Pins = d.Pins
+		if f.Pins = d.Pins; d.byKeys() {
+			// What it announces of itself is anybody's word; what it told when it was opened is not.
+			f.Make, f.Model, f.Serial, f.Firmware, f.Name = "", "", "", "", ""
+		}
 	case d.TLS != nil && f.TLS == nil && f.NoTLS:
 		d.TLS = nil
 		note("changed", "no longer offers HTTPS")
 	default:
+		if f.Pins != nil {
+			d.Pins = nil // it is met as it is now, as long as nobody has opened it
+		}
 		differs("certificate", certificate(d.TLS), certificate(f.TLS))
 	}
 	kind, indoor := d.Kind, d.Indoor
@@ -388,6 +414,11 @@ func (d *Device) suspect(f Device) string {
 		return ""
 	case !d.ResetAt.IsZero():
 		return ""
+	case d.byKeys(): // each conversation is held to its key, and what is announced is anybody's word
+		if otherKey(d.Pins, f.Pins) {
+			return "has another key than when it was opened"
+		}
+		return ""
 	case d.Serial != "" && f.Serial != "" && f.Serial != d.Serial:
 		return fmt.Sprintf("has another serial number, %s and not %s", f.Serial, d.Serial)
 	case f.Serial == "" && d.Endpoint != "" && f.Endpoint != "" && f.Endpoint != d.Endpoint:
@@ -404,15 +435,34 @@ func (d *Device) suspect(f Device) string {
 	return ""
 }
 
-// otherKey reports whether a tongue in which two keys are known has another.
+// byKeys reports whether a device is spoken to by keys alone, in each of its tongues.
+func (d *Device) byKeys() bool {
+	return len(d.Pins) > 0 && !slices.ContainsFunc(d.Tongues, func(t Tongue) bool { return d.Pins[t] == "" })
+}
+
+// otherKey reports whether a tongue in which two keys are known has another. Behind the
+// last point stands what may change with no other key (a salt, by a reset).
 func otherKey(was, is map[Tongue]string) bool {
 	for t, key := range was {
-		if is[t] != "" && is[t] != key {
+		if is[t] != "" && pinnedKey(is[t]) != pinnedKey(key) {
 			return true
 		}
 	}
 	return false
 }
+
+// pinnedKey gives the key of a pin: of its parts, the longest first one.
+func pinnedKey(pin string) string {
+	for part := range strings.SplitSeq(pin, ".") {
+		if len(part) >= 2*sha256Len {
+			return part
+		}
+	}
+	return pin
+}
+
+// sha256Len is the length of a SHA-256 digest, in bytes.
+const sha256Len = 32
 
 // trusted leaves out of the facts of a suspect device what it could lay a trail by.
 func (d *Device) trusted(f Facts) Facts {

@@ -2,11 +2,14 @@ package device
 
 import (
 	"net/netip"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"janustat/core/evidence"
 )
 
 var (
@@ -19,7 +22,8 @@ func proved() Device {
 	d := Device{MAC: MAC{2, 1}, Tag: "C01", Endpoint: "urn:uuid:1", SeenAt: morning, Addresses: []netip.Addr{home}}
 	d.Facts = Facts{Kind: Camera, Make: "Verrine", Model: "Dome", Serial: "A1", TLS: &TLS{Port: 443, Fingerprint: "aaaa"}}
 	left := Settings{Address: home, Prefix: 23}
-	d.Apply(Allotment{At: morning, Settings: left, Why: "next free"}, Opened{At: morning}, Commissioned{At: morning, Left: left, Facts: Facts{Settings: &left}}, Proving{At: morning, Held: true})
+	read, _ := evidence.Prove(evidence.Of(evidence.ByPath), Facts{Settings: &left})
+	d.Apply(Allotment{At: morning, Settings: left, Why: "next free"}, Opened{At: morning}, Commissioned{At: morning, Left: left, Facts: read}, Proving{At: morning, Held: true})
 	return d
 }
 
@@ -102,9 +106,11 @@ func TestASurveyRaisesTheAlarm(t *testing.T) {
 		}
 		assert.Equal(t, Keyed, d.Access, name)
 		assert.Equal(t, "aaaa", d.TLS.Fingerprint, "%s: the pin stays", name)
-		// The device itself is back: nothing has to be done.
+		// The device itself is back: its password shows that, and no word of anybody's.
 		back := Device{MAC: known.MAC, SeenAt: morning.Add(2 * time.Hour), Facts: Facts{Access: Sealed, TLS: secure, Serial: "A1"}, Endpoint: "urn:uuid:1"}
 		all, _ = Reconcile(all, []Device{back}, morning.Add(time.Hour))
+		assert.Equal(t, c.alarm == "", all[0].Alarm == "", name)
+		all[0].Apply(Opened{At: morning.Add(3 * time.Hour)})
 		assert.Empty(t, all[0].Alarm, name)
 	}
 }
@@ -130,4 +136,48 @@ func TestFactsAreHarmless(t *testing.T) {
 		assert.NotEmpty(t, s)
 	}
 	assert.LessOrEqual(t, len(d.Offers), maxKept)
+}
+
+// What is announced of a device that proves itself by a key enters nothing that is kept of
+// it: what it told under its key stays, or nothing.
+func TestAnnouncementsOfAKeyedDeviceAreNotKept(t *testing.T) {
+	pin := map[Tongue]string{"bell": "2." + strings.Repeat("ab", 32)}
+	d := Device{MAC: MAC{2, 9}, Tag: "P01", SeenAt: morning, Addresses: []netip.Addr{home}}
+	d.Facts = Facts{Make: "Tallow", Firmware: "1.0 announced", Pins: pin}
+	read, _ := evidence.Prove(evidence.Of(evidence.ByKey), Facts{Make: "Tallow", Model: "Gate", Serial: "G1"})
+	d.Apply(Opened{At: morning, Facts: read, Pins: pin})
+	assert.Empty(t, d.Firmware, "it was never told under the key")
+	read, _ = evidence.Prove(evidence.Of(evidence.ByKey), Facts{Firmware: "1.0"})
+	d.Apply(Opened{At: morning, Facts: read})
+	found := Device{MAC: d.MAC, SeenAt: morning.Add(time.Hour), Addresses: []netip.Addr{home}}
+	found.Facts = Facts{Access: Sealed, Make: "Thief", Model: "T", Serial: "T1", Firmware: "9.9 forged", Name: "forged", Pins: map[Tongue]string{"bell": pin["bell"] + ".00"}}
+	all, _ := Reconcile([]Device{d}, []Device{found}, morning)
+	assert.Equal(t, "1.0", all[0].Firmware)
+	assert.Equal(t, "Tallow", all[0].Make)
+	assert.Equal(t, "G1", all[0].Serial)
+	assert.Empty(t, all[0].Alarm, "a salt is no key")
+	assert.Equal(t, pin, all[0].Pins)
+}
+
+// An alarm is taken back by a password that opens the device, and not by a survey in which
+// nobody says anything strange.
+func TestAnAlarmStaysUntilTheDeviceIsOpened(t *testing.T) {
+	d := proved()
+	d.Apply(Alarmed{morning, "says that it has no password, and was opened by one before"})
+	all, _ := Reconcile([]Device{d}, []Device{{MAC: d.MAC, SeenAt: morning.Add(time.Hour), Facts: Facts{Access: Sealed, Serial: "A1"}}}, morning)
+	assert.NotEmpty(t, all[0].Alarm)
+	all[0].Apply(Opened{At: morning.Add(2 * time.Hour)})
+	assert.Empty(t, all[0].Alarm)
+}
+
+// Two keys that are announced for one MAC are neither's.
+func TestTwoKeysForOneMACAreNotChosenFrom(t *testing.T) {
+	a, b := strings.Repeat("aa", 32), strings.Repeat("bb", 32)
+	say := func(pin string, at time.Duration) Sighting {
+		return Sighting{At: morning.Add(at), By: "bell", MAC: MAC{2, 9}, Facts: Facts{Pins: map[Tongue]string{"bell": pin}}}
+	}
+	for _, order := range [][]Sighting{{say(a, 1), say(b, 2)}, {say(b, 1), say(a, 2)}, {say(a, 1), say(b, 2), say(a, 3)}} {
+		assert.Equal(t, TwoKeys, Merge(order)[0].Pins["bell"])
+	}
+	assert.Equal(t, a, Merge([]Sighting{say(a, 1), say(a, 2)})[0].Pins["bell"])
 }

@@ -2,6 +2,7 @@ package device
 
 import (
 	"cmp"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -207,9 +208,7 @@ func (f *Facts) Absorb(n Facts) {
 		f.Links = n.Links
 	}
 	f.Tongues = union(f.Tongues, n.Tongues)
-	if n.Pins != nil {
-		f.Pins = n.Pins
-	}
+	f.Pins = pinsOf(f.Pins, n.Pins)
 	f.Ports, f.Offers = union(f.Ports, n.Ports), union(f.Offers, n.Offers)
 	f.Offers, f.Ports = f.Offers[:min(len(f.Offers), maxKept)], f.Ports[:min(len(f.Ports), maxKept)]
 	if n.Asks != nil {
@@ -218,6 +217,25 @@ func (f *Facts) Absorb(n Facts) {
 	if len(n.OtherMAC) > 0 {
 		f.OtherMAC = n.OtherMAC
 	}
+}
+
+// TwoKeys stands in the place of a pin where two keys were announced for one MAC: which is
+// the device's is not decided by who came last, and no conversation fits it.
+const TwoKeys = "two keys were announced"
+
+// pinsOf gives the keys of a device that were announced.
+func pinsOf(was, is map[Tongue]string) map[Tongue]string {
+	if len(was) == 0 {
+		return is
+	}
+	out := maps.Clone(was)
+	for t, pin := range is {
+		if known := out[t]; known != "" && pinnedKey(known) != pinnedKey(pin) {
+			pin = TwoKeys
+		}
+		out[t] = pin
+	}
+	return out
 }
 
 // clean makes what a stranger said fit to be kept.

@@ -26,7 +26,7 @@ const (
 type speaks struct {
 	salt   []byte
 	key    []byte // of its password
-	keyOf  string // which password that is of
+	keyOf  string // which password, and version, that is of
 	server *hail.Server
 	pairs  []hail.Pair
 }
@@ -74,6 +74,7 @@ func (d *Device) startHail() {
 	}
 	e := &hailEnd{d: d}
 	e.station = hail.NewStation(d.unit.mac, staticKey(d.unit.mac), e, rand.Reader, time.Now)
+	e.station.Spread = d.host.port.sw.pace.Of(hailSpread)
 	h := d.host
 	h.mu.Lock()
 	h.hail = func(payload []byte, v6 bool) {
@@ -102,6 +103,9 @@ func (e *hailEnd) Describe() hail.Description {
 		does = append(does, hail.DoServer)
 	case "door-station", "indoor-station":
 		does = append(does, hail.DoPair)
+		if m.hailVersion() > hail.Version1 {
+			does = append(does, hail.DoPairs, hail.DoUnpair)
+		}
 	case "audio":
 		does = append(does, hail.DoServer)
 	}
@@ -113,7 +117,28 @@ func (e *hailEnd) Describe() hail.Description {
 	return hail.Description{
 		Make: m.Make, Model: m.Name, Serial: d.unit.Serial, Firmware: m.Firmware, Kind: kind, Name: d.name(), Fresh: d.fresh(),
 		Address: d.state.address, Gateway: d.state.gateway, DHCP: d.state.dhcp, Salt: d.salt(), Does: does,
+		Speaks: []int{m.hailVersion()},
+		Rules:  m.Rules.told(),
 	}
+}
+
+// told gives rules as a device tells them, nil where it keeps them to itself.
+func (r *Rules) told() *hail.Rules {
+	if r == nil || r.Silent {
+		return nil
+	}
+	return &hail.Rules{Min: r.Min, Max: r.Max, Upper: r.Upper, Digits: r.Digits, Special: r.Special, Plain: r.NoSpecial, NotUser: r.NoUser}
+}
+
+// hailSpread is how long a device waits at most before it answers everyone.
+const hailSpread = 400 * time.Millisecond
+
+// hailVersion is that of a model's conversations, the newest if it names none.
+func (m *Model) hailVersion() int {
+	if m.HailV == 0 {
+		return hail.Version2
+	}
+	return m.HailV
 }
 
 // name is what the device is called. The lock is held.
@@ -146,7 +171,7 @@ func (d *Device) salt() []byte {
 
 // PasswordKey implements hail.Owner: the key of the administrator, made when the password
 // is another than the last time.
-func (e *hailEnd) PasswordKey() []byte {
+func (e *hailEnd) PasswordKey(version int) []byte {
 	d := e.d
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -154,8 +179,8 @@ func (e *hailEnd) PasswordKey() []byte {
 		if a.level != "Administrator" {
 			continue
 		}
-		if of := user + "\x00" + a.password; d.state.hail.keyOf != of {
-			k, err := hail.PasswordKey(user, core.New(a.password), d.salt())
+		if of := keyOf(version, user, a.password); d.state.hail.keyOf != of {
+			k, err := hail.PasswordKey(version, user, core.New(a.password), d.salt())
 			if err != nil {
 				return nil
 			}
@@ -199,7 +224,7 @@ func (e *hailEnd) Carry(r hail.Request) (hail.Response, func()) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	what := EventWrite
-	if r.Do == hail.DoRead || r.Do == hail.DoWink {
+	if r.Do == hail.DoRead || r.Do == hail.DoPairs || r.Do == hail.DoWink {
 		what = EventRead
 	}
 	if w := d.unit.Window; w > 0 && what == EventWrite && time.Since(d.powered) > w {
@@ -228,6 +253,7 @@ func (d *Device) carry(r hail.Request) (hail.Response, func()) {
 		}
 		d.state.users[r.User] = account{r.Password, "Administrator"}
 		d.had = append(d.had, r.Password)
+		d.takeKey(r.User, r)
 	case hail.DoPassword:
 		for user, a := range d.state.users {
 			if a.level != "Administrator" {
@@ -238,9 +264,14 @@ func (d *Device) carry(r hail.Request) (hail.Response, func()) {
 			}
 			d.state.users[user] = account{r.Password, "Administrator"}
 			d.had = append(d.had, r.Password)
+			d.takeKey(user, r)
 		}
 	case hail.DoRead:
 		return hail.Response{State: d.hailState()}, nil
+	case hail.DoPairs:
+		return hail.Response{Pairs: d.marked()}, nil
+	case hail.DoUnpair:
+		d.state.hail.pairs = slices.DeleteFunc(d.state.hail.pairs, func(p hail.Pair) bool { return p.Serial == r.Serial })
 	case hail.DoClock:
 		if r.Time == nil {
 			return no("no time")
@@ -256,6 +287,11 @@ func (d *Device) carry(r hail.Request) (hail.Response, func()) {
 		}
 		d.state.gateway = *r.Gateway
 	case hail.DoServer:
+		if r.Server == nil && d.unit.model.hailVersion() > hail.Version1 {
+			d.state.hail.server = nil
+			d.callHome()
+			break
+		}
 		if r.Server == nil || !r.Server.Address.Is4() || r.Server.Port == 0 {
 			return no("no server")
 		}
@@ -289,11 +325,33 @@ func (d *Device) hailState() *hail.State {
 		own := *v
 		s.Server = &own
 	}
-	for _, p := range d.state.hail.pairs {
-		p.Mark, p.Secret = hail.SecretMark(core.New(p.Secret)), ""
-		s.Pairs = append(s.Pairs, p)
+	if m := &d.unit.model; m.hailVersion() == hail.Version1 {
+		s.Pairs = d.marked()
+	} else {
+		s.Make, s.Model, s.Serial, s.Firmware = m.Make, m.Name, d.unit.Serial, m.Firmware
 	}
 	return s
+}
+
+// marked gives what a station tells of its pairs: no secrets.
+func (d *Device) marked() (out []hail.Pair) {
+	for _, p := range d.state.hail.pairs {
+		p.Mark, p.Secret = hail.SecretMark(core.New(p.Secret)), ""
+		out = append(out, p)
+	}
+	return out
+}
+
+func keyOf(version int, user, password string) string {
+	return fmt.Sprintf("%d\x00%s\x00%s", version, user, password)
+}
+
+// takeKey keeps the key of a password that a controller has worked out for the device, as
+// from version 2 on. The lock is held.
+func (d *Device) takeKey(user string, r hail.Request) {
+	if v := d.unit.model.hailVersion(); v > hail.Version1 && len(r.Key) > 0 {
+		d.state.hail.key, d.state.hail.keyOf = r.Key, keyOf(v, user, r.Password)
+	}
 }
 
 func (d *Device) hailMove(r hail.Request) (hail.Response, func()) {

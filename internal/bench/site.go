@@ -72,6 +72,7 @@ type Model struct {
 	Channels   int           `yaml:"channels"`     // of a recorder; without them it has no services to set them
 	Makes      bool          `yaml:"makes"`        // it makes its channels as they are asked for, and has none before
 	Hail       string        `yaml:"hail"`         // too: beside the standard service; only: instead of it; not at all if left out
+	HailV      int           `yaml:"hail_version"` // that it speaks; the newest if left out
 	Lamp       bool          `yaml:"lamp"`         // it has an infrared lamp to be switched
 	NoServices bool          `yaml:"no_services"`  // lacks GetServices
 	FaultCode  int           `yaml:"fault_status"` // HTTP status of faults, 400 or 500

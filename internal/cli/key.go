@@ -12,6 +12,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 	"janustat/internal/field"
 	"janustat/internal/job"
@@ -145,7 +146,7 @@ func (a *App) keySetDevice(ctx context.Context, d *work.Desk, ref, user string) 
 		return err
 	}
 	k := commission.Credential{User: cmp.Or(user, d.Job.Sheet.User()), Password: secret.New(plain)}
-	return a.offer(ctx, d, x, k, func(opened bool) error {
+	return a.offer(ctx, d, x, k, func(opened bool, _ evidence.Witness) error {
 		if !opened {
 			return nil
 		}

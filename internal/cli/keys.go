@@ -10,6 +10,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 	"janustat/internal/field"
 	"janustat/internal/job"
@@ -154,18 +155,22 @@ func (a *App) keyTry(ctx context.Context, d *work.Desk, ref string) error {
 	}
 	k := all[0]
 	a.say("%d more to try after this one", len(all)-1)
-	return a.offer(ctx, d, x, k, func(opened bool) error {
-		if opened {
+	return a.offer(ctx, d, x, k, func(opened bool, by evidence.Witness) error {
+		refused, proven := evidence.Prove(by, k)
+		switch {
+		case opened:
 			planner.Keys.Opened(x.MAC, k, time.Now())
-		} else {
-			planner.Keys.NoteRefused(x.MAC, []commission.Credential{k})
+		case proven:
+			planner.Keys.NoteRefused(x.MAC, []evidence.Proven[commission.Credential]{refused})
+		default:
+			planner.Keys.NoteDoubted(x.MAC, []commission.Credential{k})
 		}
 		return planner.Keys.Save()
 	})
 }
 
 // offer offers a device one key, and tells what it says once it is open.
-func (a *App) offer(ctx context.Context, d *work.Desk, x *device.Device, k commission.Credential, keep func(opened bool) error) error {
+func (a *App) offer(ctx context.Context, d *work.Desk, x *device.Device, k commission.Credential, keep func(opened bool, by evidence.Witness) error) error {
 	return a.withNet(ctx, d, shortPatience, func(ctx context.Context, n *reach.Net) error {
 		a.say("offering it to %s at %s …", x.Label(), addressText(x.Address()))
 		if err := d.Offer(ctx, n, x, k, keep); err != nil {

@@ -11,17 +11,19 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 	"janustat/internal/speak/acd"
 )
 
 func (p *Proof) judge(plan commission.Plan) {
 	f := p.Found
-	sameSerial := plan.Serial == "" || f.Serial == plan.Serial
+	// Where a key is the identity, an old device tells its serial number in the open alone.
+	sameSerial := plan.Serial == "" || f.Serial == plan.Serial || f.Serial == "" && len(p.Pins) > 0
 	sameMAC := len(f.MACs) == 0 || slices.Contains(f.MACs, plan.MAC)
 	p.compare(CheckIdentity, sameSerial && sameMAC, plan.Serial+" "+plan.MAC.String(), f.Serial)
 	recorded := p.Device.Firmware
-	p.compare(CheckFirmware, recorded == "" || f.Firmware == recorded, recorded, f.Firmware)
+	p.compare(CheckFirmware, recorded == "" || f.Firmware == recorded || f.Firmware == "" && len(p.Pins) > 0, recorded, f.Firmware)
 	if plan.TLS != nil {
 		p.compare(CheckCert, f.Certificate == plan.TLS.Fingerprint, "as surveyed, "+short(plan.TLS.Fingerprint), "another, "+short(f.Certificate))
 	}
@@ -87,6 +89,8 @@ type KeyResult struct {
 	Opened bool
 	Wait   time.Duration // the budget is spent; nothing was offered
 	Found  commission.Found
+	// By is the witness of the device's word.
+	By evidence.Witness
 }
 
 // TryKey offers a password to one device where it was last met, and reads the
@@ -122,9 +126,9 @@ func (p Prover) tryKey(ctx context.Context, s commission.Session, plan commissio
 	}
 	ok, wait, err := commission.Offer(ctx, p.Attempts, plan, commission.Credential{User: plan.User, Password: plan.Password}, s.Enter)
 	if err != nil || !ok {
-		return KeyResult{Wait: wait}, err
+		return KeyResult{Wait: wait, By: s.Witness()}, err
 	}
-	r := KeyResult{Opened: true}
+	r := KeyResult{Opened: true, By: s.Witness()}
 	if r.Found, err = s.Read(ctx); err != nil {
 		return r, err
 	}

@@ -58,6 +58,7 @@ func TakeKeys(keys *job.Keyring, r commission.Result, now time.Time) (changed bo
 	if r.Opened {
 		changed = keys.Opened(r.Plan.MAC, r.Key, now)
 	}
+	changed = keys.NoteDoubted(r.Plan.MAC, r.Doubted) || changed
 	return keys.NoteRefused(r.Plan.MAC, r.Refused) || changed
 }
 
@@ -98,7 +99,7 @@ func Events(r commission.Result, now time.Time) (out []device.Event) {
 	}
 	out = append(out, device.Met{Address: r.At})
 	if r.Opened {
-		out = append(out, device.Opened{At: now, Factory: r.Factory})
+		out = append(out, device.Opened{At: now, Factory: r.Factory, Pins: r.Pins})
 	}
 	if r.Reserved {
 		out = append(out, device.Reserved{At: now})

@@ -12,6 +12,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 	"janustat/internal/job"
 )
@@ -134,7 +135,8 @@ func TestFactoryAndEarlierKeysAreForSealedDevicesAlone(t *testing.T) {
 	assert.Equal(t, plans[1].Replace, next.Password)
 
 	// What was refused is not tried again; what opened becomes its own.
-	require.True(t, TakeKeys(keys, commission.Result{Plan: plans[1], Refused: plans[1].Others[:1]}, time.Now()))
+	refused, _ := evidence.Prove(evidence.Of(evidence.ByPath), plans[1].Others[0])
+	require.True(t, TakeKeys(keys, commission.Result{Plan: plans[1], Refused: []evidence.Proven[commission.Credential]{refused}}, time.Now()))
 	// What replaces it is tried as far as the journal says that it may have been sent.
 	for _, c := range []struct {
 		sent job.Sent

@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/text"
 	"janustat/internal/speak/acd"
 )
@@ -31,13 +33,16 @@ type Proof struct {
 	Checks []Check
 	Read   bool // the device was opened and read
 	Found  commission.Found
-	// Refused are old and factory keys that it was offered and refused.
-	Refused []commission.Credential
+	// Refused are old and factory keys that it was offered and has proved to refuse.
+	Refused []evidence.Proven[commission.Credential]
+	// Pins are the keys that it has proved to have, in tongues with such.
+	Pins map[device.Tongue]string
 	// Alarm says why nothing was offered to it, where it is not what it was.
 	Alarm string
 
-	usersRefused []string // further users whose password does not open it
-	usersLeft    int      // further users whose password was not offered, for the budget of tries
+	offered      []commission.Credential // old keys that it did not take, in this proving
+	usersRefused []string                // further users whose password does not open it
+	usersLeft    int                     // further users whose password was not offered, for the budget of tries
 }
 
 // OK reports whether every check held.
@@ -55,7 +60,7 @@ func (p *Proof) Events(now time.Time) (out []device.Event) {
 		if p.Device.Firmware != "" { // what was recorded stays the measure; a survey takes a new one over
 			p.Found.Firmware = p.Device.Firmware
 		}
-		out = append(out, device.Opened{At: now, Facts: p.Found.Facts()})
+		out = append(out, device.Opened{At: now, Facts: p.Found.Proven(), Pins: p.Pins})
 	}
 	if p.OK() {
 		left := p.Found.Settings
@@ -112,7 +117,7 @@ func (p Prover) Prove(ctx context.Context, d device.Device, plan commission.Plan
 	for outages := 0; ; outages++ {
 		begun := p.Site.Now()
 		out := p.proveOnce(ctx, d, plan)
-		if again, err := p.Site.Tethered(ctx, begun); !again || err != nil || len(out.Refused) > 0 || outages == maxOutages {
+		if again, err := p.Site.Tethered(ctx, begun); !again || err != nil || len(out.offered) > 0 || outages == maxOutages {
 			return out
 		}
 	}
@@ -187,6 +192,12 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, limit time.Durat
 		return err
 	}
 	s, err := p.Site.Open(ctx, plan, plan.Target.Address)
+	var told *commission.Trouble
+	if errors.As(err, &told) { // somebody answers, and it is not the device
+		out.pass(CheckAnswers)
+		p.stranger(plan, err, out)
+		return nil
+	}
 	if err != nil {
 		return err
 	}
@@ -207,6 +218,9 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, limit time.Durat
 		return err
 	}
 	out.Read = true
+	if a, ok := s.(commission.Pinned); ok && a.Pin() != "" {
+		out.Pins = map[device.Tongue]string{plan.Tongues[0]: a.Pin()}
+	}
 	if err := p.userKeys(ctx, s, plan, out); err != nil {
 		return err
 	}
@@ -229,22 +243,38 @@ func (p Prover) recognise(ctx context.Context, s commission.Session, plan commis
 	} else if errors.Is(err, commission.ErrReplyLost) {
 		return false, err
 	}
+	if plan.TLS != nil && s.Certificate() != plan.TLS.Fingerprint {
+		out.Alarm = cmp.Or(out.Alarm, alarmOf(err))
+		out.fail(CheckCert, "as surveyed, "+short(plan.TLS.Fingerprint), "another, "+short(s.Certificate()))
+		out.notOffered(plan)
+		return false, nil
+	}
+	p.stranger(plan, err, out)
+	return false, nil
+}
+
+// alarmOf gives the alarm in an error, "" without one.
+func alarmOf(err error) string {
 	var alarm *commission.AlarmError
 	if errors.As(err, &alarm) {
-		out.Alarm = alarm.Why
+		return alarm.Why
 	}
-	if plan.TLS != nil && s.Certificate() != plan.TLS.Fingerprint {
-		out.fail(CheckCert, "as surveyed, "+short(plan.TLS.Fingerprint), "another, "+short(s.Certificate()))
-	} else {
-		why := out.Alarm
-		if why == "" {
-			why = err.Error()
-		}
-		out.fail(CheckIdentity, plan.Serial+" "+plan.MAC.String(), why)
+	return ""
+}
+
+// stranger tells that it is not the recorded device that answers.
+func (p Prover) stranger(plan commission.Plan, err error, out *Proof) {
+	why := out.Alarm
+	if err != nil {
+		out.Alarm = alarmOf(err)
+		why = cmp.Or(out.Alarm, err.Error())
 	}
-	next := fmt.Sprintf("not offered: it is not what it was. If it was reset or replaced on purpose: `janustat restore %s`", plan.Tag)
-	out.fail(CheckPassword, "accepted", next)
-	return false, nil
+	out.fail(CheckIdentity, plan.Serial+" "+plan.MAC.String(), why)
+	out.notOffered(plan)
+}
+
+func (p *Proof) notOffered(plan commission.Plan) {
+	p.fail(CheckPassword, "accepted", fmt.Sprintf("not offered: it is not what it was. If it was reset or replaced on purpose: `janustat restore %s`", plan.Tag))
 }
 
 // userKeys offers the passwords of the further users that the device has been given.
@@ -290,7 +320,7 @@ func (p Prover) oldKeys(ctx context.Context, s commission.Session, plan commissi
 	if err != nil || access == device.Fresh {
 		return err
 	}
-	keys := slices.DeleteFunc(p.Old(plan.MAC), func(k commission.Credential) bool { return slices.Contains(out.Refused, k) })
+	keys := slices.DeleteFunc(p.Old(plan.MAC), func(k commission.Credential) bool { return slices.Contains(out.offered, k) })
 	for i, k := range keys {
 		left, err := p.Attempts.Remaining(ctx, plan)
 		if err != nil {
@@ -308,7 +338,10 @@ func (p Prover) oldKeys(ctx context.Context, s commission.Session, plan commissi
 			out.fail(CheckOldKeys, "refused", fmt.Sprintf("an %s password of %s still opens it", map[bool]string{true: "old factory", false: "earlier"}[k.Origin == commission.FromFactory], k.User))
 			return nil
 		}
-		out.Refused = append(out.Refused, k)
+		out.offered = append(out.offered, k)
+		if refused, proven := evidence.Prove(s.Witness(), k); proven {
+			out.Refused = append(out.Refused, refused)
+		}
 	}
 	out.pass(CheckOldKeys)
 	if len(keys) == 0 {

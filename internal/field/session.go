@@ -10,6 +10,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 	"janustat/core/text"
 	"janustat/internal/reach"
@@ -29,6 +30,7 @@ type session struct {
 	visitor  *reach.Visitor
 	sources  []onvif.Picture // as they were read last
 	endpoint string          // as it told by discovery in this conversation
+	known    bool            // it told the identity that is on record, if one is
 }
 
 // The standard device service can do all of this.
@@ -48,11 +50,11 @@ var _ interface {
 
 // lost turns the loss of a reply into what the steps understand. A write that
 // could not even be sent counts too: looking in both places is right for both.
-func lost(err error) error {
+func (s *session) lost(err error) error {
 	var locked *onvif.LockedError
 	switch {
 	case errors.As(err, &locked):
-		return &commission.LockedError{Wait: locked.Wait}
+		return &commission.LockedError{Wait: evidence.Say(locked.Wait), By: s.Witness()}
 	case fatal(err):
 		return fmt.Errorf("%w: %w", commission.ErrReplyLost, err)
 	case errors.Is(err, onvif.ErrNotNow):
@@ -64,7 +66,8 @@ func lost(err error) error {
 // Read implements commission.Session.
 func (s *session) Read(ctx context.Context) (commission.Found, error) {
 	f, err := s.read(ctx)
-	return f, lost(err)
+	f.By = s.Witness()
+	return f, s.lost(err)
 }
 
 func (s *session) read(ctx context.Context) (commission.Found, error) {
@@ -129,7 +132,7 @@ func (s *session) readPictures(ctx context.Context, f *commission.Found) (err er
 func (s *session) Caption(ctx context.Context, name string) error {
 	for i, p := range s.sources {
 		if err := s.Client.Caption(ctx, p, commission.PictureName(name, i, len(s.sources))); err != nil {
-			return lost(err)
+			return s.lost(err)
 		}
 	}
 	return nil
@@ -150,6 +153,18 @@ func (s *session) readServers(ctx context.Context, f *commission.Found) error {
 // Encrypted implements commission.Session.
 func (s *session) Encrypted() bool { return s.plan.TLS != nil }
 
+// Witness implements commission.Session: the certificate that is on record, or else the
+// identity that was asked for in this conversation, which goes by the device's MAC alone.
+func (s *session) Witness() evidence.Witness {
+	switch {
+	case s.plan.TLS != nil && s.Certificate() == s.plan.TLS.Fingerprint:
+		return evidence.Of(evidence.ByKey)
+	case s.known || s.plan.TLS != nil && s.Certificate() != "" && s.Entered():
+		return evidence.Of(evidence.ByPath)
+	}
+	return evidence.Witness{}
+}
+
 // Certificate implements commission.Session.
 func (s *session) Certificate() string { return s.by.seen.Fingerprint() }
 
@@ -158,7 +173,7 @@ func (s *session) Certificate() string { return s.by.seen.Fingerprint() }
 func (s *session) Identity(ctx context.Context) (id commission.Identity, err error) {
 	if s.plan.Serial != "" {
 		if id.Serial, err = s.Serial(ctx); err != nil {
-			return id, lost(err)
+			return id, s.lost(err)
 		}
 	}
 	if id.Serial == "" && s.plan.Endpoint != "" {
@@ -166,6 +181,14 @@ func (s *session) Identity(ctx context.Context) (id commission.Identity, err err
 			s.endpoint = s.site.endpointOf(ctx, s.visitor, s.plan.MAC, s.at)
 		}
 		id.Endpoint = s.endpoint
+	}
+	switch { // as commission.Recognise compares it
+	case id.Serial != "" && s.plan.Serial != "":
+		s.known = id.Serial == s.plan.Serial
+	case id.Endpoint != "" && s.plan.Endpoint != "":
+		s.known = id.Endpoint == s.plan.Endpoint
+	default:
+		s.known = true // its MAC is all that is on record, or all that it tells
 	}
 	return id, ctx.Err()
 }
@@ -218,83 +241,83 @@ func (s *Site) endpointOf(ctx context.Context, v *reach.Visitor, mac device.MAC,
 
 // SetZone implements commission.Session.
 func (s *session) SetZone(ctx context.Context, zone string) error {
-	return lost(s.Client.SetZone(ctx, zone))
+	return s.lost(s.Client.SetZone(ctx, zone))
 }
 
 // Access implements commission.Session.
 func (s *session) Access(ctx context.Context) (device.Access, error) {
 	a, err := s.Client.Access(ctx)
-	return a, lost(err)
+	return a, s.lost(err)
 }
 
 // Enter implements commission.Session.
 func (s *session) Enter(ctx context.Context, user string, p secret.Password) (bool, error) {
 	ok, err := s.Client.Enter(ctx, user, p)
-	return ok, lost(err)
+	return ok, s.lost(err)
 }
 
 // Opens implements commission.Session.
 func (s *session) Opens(ctx context.Context, user string, p secret.Password) (bool, error) {
 	ok, err := s.Client.Opens(ctx, user, p)
-	return ok, lost(err)
+	return ok, s.lost(err)
 }
 
 // Rules implements commission.Session.
 func (s *session) Rules(ctx context.Context) (*secret.Rules, error) {
 	r, err := s.Client.Rules(ctx)
-	return r, lost(err)
+	return r, s.lost(err)
 }
 
 // RefusesAnonymous implements commission.Session.
 func (s *session) RefusesAnonymous(ctx context.Context) (bool, error) {
 	refuses, err := s.Client.RefusesAnonymous(ctx)
-	return refuses, lost(err)
+	return refuses, s.lost(err)
 }
 
 // CreateUser implements commission.Session.
 func (s *session) CreateUser(ctx context.Context, u commission.User) error {
-	return lost(s.Client.CreateUser(ctx, u.Name, u.Password, string(u.Level)))
+	return s.lost(s.Client.CreateUser(ctx, u.Name, u.Password, string(u.Level)))
 }
 
 // ChangeUser implements commission.Session.
 func (s *session) ChangeUser(ctx context.Context, u commission.User) error {
-	return lost(s.SetUser(ctx, u.Name, u.Password, string(u.Level)))
+	return s.lost(s.SetUser(ctx, u.Name, u.Password, string(u.Level)))
 }
 
 // SetDNS implements commission.Session.
 func (s *session) SetDNS(ctx context.Context, servers []netip.Addr) error {
-	return lost(s.Client.SetDNS(ctx, servers))
+	return s.lost(s.Client.SetDNS(ctx, servers))
 }
 
 // SetNTP implements commission.Session.
 func (s *session) SetNTP(ctx context.Context, servers []netip.Addr) error {
-	return lost(s.Client.SetNTP(ctx, servers))
+	return s.lost(s.Client.SetNTP(ctx, servers))
 }
 
 // CreateAdministrator implements commission.Session.
 func (s *session) CreateAdministrator(ctx context.Context, user string, p secret.Password) error {
-	return lost(s.Client.CreateAdministrator(ctx, user, p))
+	return s.lost(s.Client.CreateAdministrator(ctx, user, p))
 }
 
 // SetPassword implements commission.Session.
 func (s *session) SetPassword(ctx context.Context, user string, p secret.Password) error {
-	return lost(s.Client.SetPassword(ctx, user, p))
+	return s.lost(s.Client.SetPassword(ctx, user, p))
 }
 
 // SetClock implements commission.Session.
 func (s *session) SetClock(ctx context.Context) (late time.Duration, err error) {
 	late, err = s.Client.SetClock(ctx)
-	return late, lost(err)
+	return late, s.lost(err)
 }
 
 // SetName implements commission.Session.
 func (s *session) SetName(ctx context.Context, name string) error {
-	return lost(s.Client.SetName(ctx, name))
+	return s.lost(s.Client.SetName(ctx, name))
 }
 
 // SetGateway implements commission.Session.
 func (s *session) SetGateway(ctx context.Context, g netip.Addr) error {
-	return lost(s.Client.SetGateway(ctx, g))
+	return s.lost(s.Client.SetGateway(ctx, g))
 }
 
 // SetAddress implements commission.Session. When the device is heard at its new
@@ -309,17 +332,17 @@ func (s *session) SetAddress(ctx context.Context, t device.Settings) (restart bo
 	})
 	defer stop()
 	restart, err = s.Client.SetAddress(ctx, t)
-	return restart, lost(err)
+	return restart, s.lost(err)
 }
 
 // answerGrace is how long an answer may take that left before the device moved.
 const answerGrace = 500 * time.Millisecond
 
 // Restart implements commission.Session.
-func (s *session) Restart(ctx context.Context) error { return lost(s.Client.Restart(ctx)) }
+func (s *session) Restart(ctx context.Context) error { return s.lost(s.Client.Restart(ctx)) }
 
 // Reset implements commission.Session.
-func (s *session) Reset(ctx context.Context) error { return lost(s.Client.Reset(ctx)) }
+func (s *session) Reset(ctx context.Context) error { return s.lost(s.Client.Reset(ctx)) }
 
 // Close implements commission.Session.
 func (s *session) Close() {

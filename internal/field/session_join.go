@@ -20,7 +20,7 @@ import (
 func (s *session) Stream(ctx context.Context, user string, p secret.Password) (out device.Stream, fits bool, err error) {
 	place, err := s.StreamPlace(ctx)
 	if err != nil {
-		return out, false, lost(err)
+		return out, false, s.lost(err)
 	}
 	out = device.Stream{Path: place.Path, Port: place.Port, Codec: place.Codec, Width: place.Width, Height: place.Height}
 	d, err := s.site.describe(ctx, s.plan.MAC, s.at, out, user, p)
@@ -85,7 +85,7 @@ func wanted(l commission.Link) onvif.Wanted {
 func (s *session) recorder(ctx context.Context) (*onvif.Recorder, error) {
 	r, has, err := s.Recorder(ctx)
 	if err != nil {
-		return nil, lost(err)
+		return nil, s.lost(err)
 	}
 	if !has {
 		return nil, &commission.UnableError{What: "channels"}
@@ -93,7 +93,7 @@ func (s *session) recorder(ctx context.Context) (*onvif.Recorder, error) {
 	if err := r.Read(ctx); onvif.Declined(err) {
 		return nil, &commission.UnableError{What: "channels"} // it names services that it does not offer
 	} else if err != nil {
-		return nil, lost(err)
+		return nil, s.lost(err)
 	}
 	return r, nil
 }
@@ -180,16 +180,16 @@ func refusal(said string) bool {
 func (s *session) SetChannel(ctx context.Context, l commission.Link) error {
 	r, has, err := s.Recorder(ctx)
 	if err != nil {
-		return lost(err)
+		return s.lost(err)
 	}
 	if !has {
 		return &commission.UnableError{What: "channels"}
 	}
 	if err := r.Read(ctx); err != nil {
-		return lost(err)
+		return s.lost(err)
 	}
 	// What looks right and is set all the same has another password.
-	return lost(r.Set(ctx, wanted(l), r.At(l.Number).Is(wanted(l))))
+	return s.lost(r.Set(ctx, wanted(l), r.At(l.Number).Is(wanted(l))))
 }
 
 // readChannels reads the channels of a recorder where they are planned.
@@ -206,7 +206,7 @@ func (s *session) Wink(ctx context.Context) (string, error) {
 	if errors.Is(err, onvif.ErrNoWink) {
 		return "", &commission.UnableError{What: "wink"}
 	}
-	return means, lost(err)
+	return means, s.lost(err)
 }
 
 var _ interface {

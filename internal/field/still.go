@@ -21,7 +21,7 @@ func (s *session) Still(ctx context.Context) ([]byte, error) {
 	if errors.Is(err, onvif.ErrNoStill) {
 		return nil, err
 	}
-	return data, lost(err)
+	return data, s.lost(err)
 }
 
 // Stills fetches two stills of a device, a moment apart, by its password. Nothing is

@@ -13,6 +13,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 	"janustat/internal/job"
 	"janustat/internal/reach"
@@ -92,8 +93,9 @@ func (s *bellSession) Access(ctx context.Context) (device.Access, error) {
 	f, err := s.say(ctx, "seek")
 	return f.Access, err
 }
-func (s *bellSession) Encrypted() bool     { return true }
-func (s *bellSession) Certificate() string { return "" }
+func (s *bellSession) Witness() evidence.Witness { return evidence.Of(evidence.ByPath) }
+func (s *bellSession) Encrypted() bool           { return true }
+func (s *bellSession) Certificate() string       { return "" }
 func (s *bellSession) Identity(ctx context.Context) (commission.Identity, error) {
 	f, err := s.say(ctx, "seek")
 	return commission.Identity{Serial: f.Serial}, err
@@ -228,6 +230,8 @@ func (unwritten) Spend(context.Context, commission.Plan, commission.Credential) 
 
 func (unwritten) Ended(context.Context, commission.Try, bool) error { return nil }
 
-func (unwritten) Locked(context.Context, commission.Plan, time.Duration) error { return nil }
+func (unwritten) Locked(context.Context, commission.Plan, evidence.Proven[time.Duration]) error {
+	return nil
+}
 
 func (unwritten) Remaining(context.Context, commission.Plan) (int, error) { return 2, nil }

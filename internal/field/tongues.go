@@ -76,7 +76,7 @@ func (s *Site) locate(ctx context.Context, p commission.Plan, found chan<- netip
 		return false
 	}
 	go func() {
-		if at, err := l.Locate(ctx, s, p.MAC); err == nil {
+		if at, err := l.Locate(ctx, s, p); err == nil {
 			found <- at
 		}
 	}()

@@ -58,7 +58,7 @@ func (r *Register) Found(ctx context.Context, p commission.Plan, f commission.Fo
 
 // Left records a device's settings after every step held (commission.Journal).
 func (r *Register) Left(ctx context.Context, p commission.Plan, f commission.Found) error {
-	return r.Happened(ctx, p.ID, device.Commissioned{At: time.Now(), Left: f.Settings, Facts: f.Facts(), Certificate: f.Certificate})
+	return r.Happened(ctx, p.ID, device.Commissioned{At: time.Now(), Left: f.Settings, Facts: f.Proven(), Certificate: f.Certificate})
 }
 
 // History reads a device's steps, oldest first.

@@ -47,6 +47,9 @@ type keyringContent struct {
 	Past    map[device.MAC][]past   `json:"past,omitempty"`    // what devices had before
 	Earlier []keyFor                `json:"earlier,omitempty"` // of earlier work, for sealed devices
 	Refused map[device.MAC][]string `json:"refused,omitempty"` // marks of keys that do not open a device
+	// Doubted are marks of keys that were refused by a word that anybody may have said, the
+	// one offered last at the end.
+	Doubted map[device.MAC][]string `json:"doubted,omitempty"`
 	// Passwords of further users, by name: on each device, and one for all.
 	Users       map[device.MAC]map[string]string `json:"users,omitempty"`
 	NextUsers   map[device.MAC]map[string]string `json:"next_users,omitempty"` // what a change is about to give

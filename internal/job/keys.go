@@ -8,6 +8,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 )
 
@@ -85,7 +86,7 @@ func (k *Keyring) Begin(mac device.MAC, user string, p secret.Password, now time
 	}
 	delete(k.content.Users, mac)
 	delete(k.content.NextUsers, mac)
-	delete(k.content.Refused, mac)
+	k.ForgetRefused(mac)
 	k.Set(mac, user, p)
 }
 
@@ -127,9 +128,13 @@ func mark(mac device.MAC, c commission.Credential) string {
 
 // NoteRefused remembers that keys do not open a device, so that they are not
 // tried again. The device's own is not noted: it may have been offered wrongly.
-func (k *Keyring) NoteRefused(mac device.MAC, list []commission.Credential) (changed bool) {
-	for _, c := range list {
+func (k *Keyring) NoteRefused(mac device.MAC, list []evidence.Proven[commission.Credential]) (changed bool) {
+	for _, p := range list {
+		c := p.Is()
 		m := mark(mac, c)
+		if !p.Stands() {
+			continue
+		}
 		if c.Origin == commission.FromKeyring || c.Origin == commission.FromChange || slices.Contains(k.content.Refused[mac], m) {
 			continue
 		}
@@ -142,14 +147,46 @@ func (k *Keyring) NoteRefused(mac device.MAC, list []commission.Credential) (cha
 	return changed
 }
 
-// NotRefused leaves out the keys that a device has refused before.
+// NoteDoubted remembers that keys were offered to a device and refused by a word that
+// anybody may have said: they are offered again, after the others.
+func (k *Keyring) NoteDoubted(mac device.MAC, list []commission.Credential) (changed bool) {
+	for _, c := range list {
+		if c.Origin == commission.FromKeyring || c.Origin == commission.FromChange {
+			continue
+		}
+		if k.content.Doubted == nil {
+			k.content.Doubted = map[device.MAC][]string{}
+		}
+		// The last one offered comes last again.
+		m := mark(mac, c)
+		k.content.Doubted[mac] = append(slices.DeleteFunc(k.content.Doubted[mac], func(o string) bool { return o == m }), m)
+		changed = true
+	}
+	return changed
+}
+
+// NotRefused leaves out the keys that a device has refused before, and puts those last of
+// which that is only heard.
 func (k *Keyring) NotRefused(mac device.MAC, list []commission.Credential) (out []commission.Credential) {
 	for _, c := range list {
 		if !slices.Contains(k.content.Refused[mac], mark(mac, c)) {
 			out = append(out, c)
 		}
 	}
+	if doubted := k.content.Doubted[mac]; len(doubted) > 0 {
+		slices.SortStableFunc(out, func(a, b commission.Credential) int {
+			return slices.Index(doubted, mark(mac, a)) - slices.Index(doubted, mark(mac, b))
+		})
+	}
 	return out
+}
+
+// ForgetRefused forgets which keys a device has refused, and reports whether any were.
+func (k *Keyring) ForgetRefused(mac device.MAC) bool {
+	had := len(k.content.Refused[mac])+len(k.content.Doubted[mac]) > 0
+	delete(k.content.Refused, mac)
+	delete(k.content.Doubted, mac)
+	return had
 }
 
 // Origin tells where a device's key came from.

@@ -15,6 +15,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 )
 
@@ -204,7 +205,7 @@ func (a Attempts) judge(list []TryRecord) (wait time.Duration, left int) {
 	for _, t := range list {
 		age := t.age(now, boot, booted)
 		if t.Outcome == TryLocked {
-			wait = max(wait, t.Hold-max(age, 0))
+			wait = max(wait, min(t.Hold, secret.BudgetWindow)-max(age, 0))
 			continue
 		}
 		ages = append(ages, age)
@@ -278,15 +279,38 @@ func (a Attempts) Remaining(ctx context.Context, p commission.Plan) (left int, e
 	return left, err
 }
 
-// Locked has no try made for so long, or for the budget's window where the device
-// does not say how long it is locked.
-func (a Attempts) Locked(ctx context.Context, p commission.Plan, wait time.Duration) error {
+// Locked has no try made for so long, and at most for the budget's window, which is also
+// taken where the device does not say how long it is locked.
+func (a Attempts) Locked(ctx context.Context, p commission.Plan, told evidence.Proven[time.Duration]) error {
+	if !told.Stands() {
+		return nil
+	}
+	wait := min(told.Is(), secret.BudgetWindow)
 	if wait <= 0 {
 		wait = secret.BudgetWindow
 	}
 	return a.inBoth(ctx, func(stores []tryStore) error {
 		return a.record(ctx, stores, p.MAC, TryRecord{ID: newTryID(), Outcome: TryLocked, Hold: wait})
 	})
+}
+
+// Unlock forgets that a device said it was locked. Tries that were made count as before.
+func (a Attempts) Unlock(ctx context.Context, p commission.Plan) (had bool, err error) {
+	err = a.inBoth(ctx, func(stores []tryStore) error {
+		for i, s := range stores {
+			r, err := s.tx.ExecContext(ctx, "DELETE FROM try WHERE mac=? AND outcome='"+TryLocked+"'"+a.columns(s, i), p.MAC.String())
+			if err != nil {
+				return err
+			}
+			n, err := r.RowsAffected()
+			if err != nil {
+				return err
+			}
+			had = had || n > 0
+		}
+		return nil
+	})
+	return had, err
 }
 
 // Tries reads the tries on a MAC in this job, oldest first, for its story.

@@ -11,6 +11,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 )
 
@@ -118,13 +119,25 @@ func TestClocksThatJumpDoNotFoolTheBudget(t *testing.T) {
 }
 
 func TestALockOutIsWaitedFor(t *testing.T) {
-	for said, want := range map[time.Duration]time.Duration{10 * time.Minute: 10 * time.Minute, 0: time.Hour, 5 * time.Hour: 5 * time.Hour} {
+	for said, want := range map[time.Duration]time.Duration{10 * time.Minute: 10 * time.Minute, 0: time.Hour, 5 * time.Hour: time.Hour, 136 * 8766 * time.Hour: time.Hour} {
 		a := attempts(t, begin(t), t.TempDir())
-		require.NoError(t, a.Locked(t.Context(), camera1, said))
-		assert.InDelta(t, want.Minutes(), spend(t, a, camera1, false).Minutes(), 1)
+		proven, _ := evidence.Prove(evidence.Of(evidence.ByKey), said)
+		require.NoError(t, a.Locked(t.Context(), camera1, evidence.Proven[time.Duration]{}), "nothing proven is nothing")
 		left, err := a.Remaining(t.Context(), camera1)
 		require.NoError(t, err)
+		assert.Equal(t, 2, left)
+		require.NoError(t, a.Locked(t.Context(), camera1, proven))
+		assert.InDelta(t, want.Minutes(), spend(t, a, camera1, false).Minutes(), 1)
+		left, err = a.Remaining(t.Context(), camera1)
+		require.NoError(t, err)
 		assert.Zero(t, left)
+		// What was noted of it can be forgotten; tries that were made count as before.
+		had, err := a.Unlock(t.Context(), camera1)
+		require.NoError(t, err)
+		assert.True(t, had)
+		left, err = a.Remaining(t.Context(), camera1)
+		require.NoError(t, err)
+		assert.Equal(t, 2, left)
 	}
 }
 

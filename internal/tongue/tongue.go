@@ -31,9 +31,9 @@ type Tongue interface {
 
 // Locator is a tongue in which a device is found by its MAC, whatever its address.
 type Locator interface {
-	// Locate waits until the device shows itself, and tells its address; one that is not
-	// valid where it has none.
-	Locate(ctx context.Context, w Way, mac device.MAC) (netip.Addr, error)
+	// Locate waits until the planned device shows itself, and tells its address; one that is
+	// not valid where it has none.
+	Locate(ctx context.Context, w Way, p commission.Plan) (netip.Addr, error)
 }
 
 // Way is how a tongue comes to a device.

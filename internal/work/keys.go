@@ -9,6 +9,7 @@ import (
 	"janustat/core/advice"
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/reach"
@@ -28,7 +29,7 @@ func (d *Desk) InJob(ref string) (*device.Device, error) {
 
 // Offer offers a device one key, within its budget, and reads it if it opens. keep takes
 // down how it ended, before that is told.
-func (d *Desk) Offer(ctx context.Context, n *reach.Net, x *device.Device, k commission.Credential, keep func(opened bool) error) error {
+func (d *Desk) Offer(ctx context.Context, n *reach.Net, x *device.Device, k commission.Credential, keep func(opened bool, by evidence.Witness) error) error {
 	prover, done, err := d.Prover(ctx, n)
 	if err != nil {
 		return err
@@ -52,13 +53,13 @@ func (d *Desk) Offer(ctx context.Context, n *reach.Net, x *device.Device, k comm
 	case result.Wait > 0:
 		return unfinished("%s was not tried: its budget of password tries is spent; wait %s", x.Label(), result.Wait.Round(time.Minute))
 	}
-	if err := keep(result.Opened); err != nil {
+	if err := keep(result.Opened, result.By); err != nil {
 		return err
 	}
 	if !result.Opened {
 		return unfinished("%s refuses this password: it was not kept for it, and one try of its budget is spent%s", x.Label(), triesLeft(ctx, prover, plan))
 	}
-	x.Apply(device.Opened{At: time.Now(), Facts: result.Found.Facts()})
+	x.Apply(device.Opened{At: time.Now(), Facts: result.Found.Proven()})
 	return d.Save(ctx)
 }
 

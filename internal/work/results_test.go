@@ -11,6 +11,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/internal/job"
 )
 
@@ -36,7 +37,7 @@ func deskWith(t testing.TB, n int) *Desk {
 func settled(d *device.Device) commission.Result {
 	return commission.Result{
 		Plan: commission.Plan{ID: d.ID, Tag: d.Tag, MAC: d.MAC}, Status: commission.Done, Opened: true, At: d.Allotted.Address,
-		Left: commission.Found{Settings: *d.Allotted, Serial: "S"},
+		Left: commission.Found{Settings: *d.Allotted, Serial: "S", By: evidence.Of(evidence.ByPath)},
 	}
 }
 

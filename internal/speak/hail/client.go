@@ -12,7 +12,10 @@ import (
 	"io"
 	"time"
 
+	"github.com/flynn/noise"
+
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 	"janustat/internal/pace"
 	"janustat/internal/trace"
@@ -30,11 +33,20 @@ type Link interface {
 var (
 	// ErrNoAnswer means that nothing came back: whether a call was carried out is unknown.
 	ErrNoAnswer = errors.New("no answer by Hail")
-	// ErrKey means that the device has another key than it says, or than is on record.
-	ErrKey = errors.New("it does not have the key that it says it has")
 	// ErrNotNow means that the device takes no settings at present.
 	ErrNotNow = errors.New("takes no settings now")
+	// ErrTwoKeys means that two answer for one MAC, each with a key of its own.
+	ErrTwoKeys = errors.New("two answer as this device, with different keys: take the stranger off the LAN")
+	// ErrLater means that the device speaks later versions alone.
+	ErrLater = errors.New("it speaks a later version of Hail than this program")
 )
+
+// KeyError means that whoever answers for the MAC has another key than is on record, and
+// that nobody who has it answers.
+type KeyError struct{ Pin Pin }
+
+// Error says so.
+func (*KeyError) Error() string { return "it has another key than is on record" }
 
 // Times of a question: it is sent so often, each time after twice as long, up to askMost. A
 // small device takes seconds over the key of a password.
@@ -42,27 +54,42 @@ const (
 	askTries = 7
 	askFirst = 400 * time.Millisecond
 	askMost  = 3200 * time.Millisecond
+	// doubtTries is how often it is sent where only strangers answer it.
+	doubtTries = 3
+	// secondKey is how long another answer is waited for where no key is on record: the
+	// first that comes is not simply believed.
+	secondKey = 150 * time.Millisecond
+	// refusalPatience is how long a better answer is waited for after a refusal in the open:
+	// if the device itself takes what it was sent, somebody else refused it.
+	refusalPatience = 1200 * time.Millisecond
 )
 
-// Client is the controller's end of a conversation with one device. It is not safe for
-// concurrent use.
+// Client is the controller's end of a conversation with one device. Who that is, its MAC
+// and its key, is settled before the first byte of it, or by the first description that is
+// heard in it, and each handshake is held to it. It is not safe for concurrent use.
 type Client struct {
 	link   Link
 	mac    device.MAC
+	pin    Pin // of the key that it is held to
 	pace   pace.Pace
 	heard  chan Message
 	stop   func()
 	random io.Reader
+	now    func() time.Time
 
-	About    Description // as the device told it last
+	about    Description      // as it was heard, or told under its key
+	word     evidence.Witness // of what the device said last
+	begun    *opening         // a claim that was begun to see whether it is fresh
+	version  byte             // of the conversation
 	exchange Exchange
 	channel  *channel
 	seq      uint32
 }
 
-// Dial meets a device by its MAC, wherever it has its address, and hears what it is.
-func Dial(ctx context.Context, link Link, mac device.MAC, p pace.Pace) (*Client, error) {
-	c := &Client{link: link, mac: mac, pace: p, heard: make(chan Message, 16), random: rand.Reader}
+// Dial meets a device by its MAC, wherever it has its address. Without a pin its key is
+// the one that is heard now; with one, nobody else is listened to.
+func Dial(ctx context.Context, link Link, mac device.MAC, pin Pin, p pace.Pace) (*Client, error) {
+	c := &Client{link: link, mac: mac, pin: pin, pace: p, heard: make(chan Message, 64), random: rand.Reader, now: time.Now}
 	c.stop = link.Hear(mac, func(payload []byte) {
 		m, err := Parse(payload)
 		if err != nil || m.Device != mac {
@@ -74,31 +101,105 @@ func Dial(ctx context.Context, link Link, mac device.MAC, p pace.Pace) (*Client,
 		default: // more than anybody asked for
 		}
 	})
-	if err := c.Look(ctx); err != nil {
+	if err := c.look(ctx); err != nil {
 		c.Close()
 		return nil, err
 	}
 	return c, nil
 }
 
-// Look hears again what the device is.
-func (c *Client) Look(ctx context.Context) error {
+// look hears what the device says of itself.
+func (c *Client) look(ctx context.Context) error {
 	ask := Message{Kind: Seek, Device: c.mac, Exchange: newExchange(c.random)}
-	m, err := c.ask(ctx, ask, func(m Message) bool { return m.Kind == Here && m.Exchange == ask.Exchange })
-	if err != nil {
-		return err
+	var got *Description
+	var other Pin
+	strangers, later, two := 0, false, false
+	end := time.Time{}
+	_, err := c.ask(ctx, ask, question{
+		answers: func(m Message) bool {
+			if m.Kind != Here || m.Exchange != ask.Exchange {
+				return false
+			}
+			d, err := ReadDescription(m.Body)
+			switch {
+			case err != nil:
+				return false
+			case d.version() == 0 && (c.pin == "" || c.pin.SameKey(MakePin(Version2, d.Key, nil))):
+				later = true
+				return true
+			case c.pin == "" && got == nil:
+				got, end = &d, time.Now().Add(c.pace.Of(secondKey))
+				return false
+			case c.pin == "":
+				two = !bytes.Equal(got.Key, d.Key)
+				return two
+			case !c.pin.Fits(&d):
+				other = MakePin(d.version(), d.Key, nil)
+				return false
+			}
+			got = &d
+			return true
+		},
+		// Another answer is waited for, and not for long.
+		enough: func(tries int) (time.Time, bool) {
+			if other != "" && got == nil {
+				strangers = tries
+			}
+			return end, strangers >= doubtTries
+		},
+	})
+	switch {
+	case two:
+		return ErrTwoKeys
+	case later:
+		return ErrLater
+	case got != nil:
+		c.about, c.version = *got, got.version()
+		if c.pin == "" {
+			c.pin = MakePin(c.version, got.Key, nil)
+		}
+		return nil
+	case other != "" && ctx.Err() == nil:
+		return &KeyError{other}
 	}
-	c.About, err = ReadDescription(m.Body)
 	return err
 }
+
+// About is what the device tells of itself; by is the witness of it, none where it was
+// only heard.
+func (c *Client) About() (d Description, by evidence.Witness) {
+	if len(c.about.Refusal) > 0 { // of an Answer, which its key is the proof of
+		by = evidence.Of(evidence.ByKey)
+	}
+	return c.about, by
+}
+
+// Word is the witness of what the device said last in this conversation.
+func (c *Client) Word() evidence.Witness { return c.word }
+
+// Pin is what is to be kept of the device's key: nothing before it has proved to have it.
+func (c *Client) Pin() Pin {
+	if c.channel == nil {
+		return ""
+	}
+	return MakePin(c.version, c.about.Key, c.about.Salt)
+}
+
+// Expected is the pin that the conversation is held to.
+func (c *Client) Expected() Pin { return c.pin }
 
 // Close ends the conversation, and says so.
 func (c *Client) Close() {
 	c.stop()
+	c.leave()
+}
+
+// leave says that what was entered is over.
+func (c *Client) leave() {
 	if c.channel == nil {
 		return
 	}
-	bye := Message{Kind: Call, Device: c.mac, Exchange: c.exchange, Seq: c.seq + 1}
+	bye := Message{Version: c.version, Kind: Call, Device: c.mac, Exchange: c.exchange, Seq: c.seq + 1}
 	if err := c.channel.seal(&bye, []byte(`{"do":"`+DoBye+`"}`)); err == nil {
 		_ = c.link.Send(bye.Encode()) // lost, the device drops it by itself after a while
 	}
@@ -115,12 +216,24 @@ func (c *Client) Pace() pace.Pace { return c.pace }
 func NewExchange() Exchange { return newExchange(rand.Reader) }
 
 func newExchange(random io.Reader) (x Exchange) {
-	_, _ = random.Read(x[:]) // never fails (crypto/rand)
+	_, _ = io.ReadFull(random, x[:]) // never fails (crypto/rand)
 	return x
 }
 
-// ask sends a message until one that answers it is heard.
-func (c *Client) ask(ctx context.Context, m Message, answers func(Message) bool) (answer Message, err error) {
+// question is how the answers to a message are known.
+type question struct {
+	answers func(Message) bool
+	// refusal is the key of its Refusals, nil where there is none: then a Refusal is one that
+	// anybody may have sent.
+	refusal []byte
+	// enough gives when no answer is waited for any more, and whether it is not to be sent
+	// again after so many times; it may be nil.
+	enough func(tries int) (until time.Time, over bool)
+}
+
+// ask sends a message until one that answers it is heard, or the device has refused it. A
+// refusal in the open is believed only where nothing better comes.
+func (c *Client) ask(ctx context.Context, m Message, q question) (answer Message, err error) {
 	told := trace.Begin(ctx, "Hail", fmt.Sprintf("kind %d", m.Kind), m.Device.String())
 	defer func() {
 		if err != nil {
@@ -130,23 +243,50 @@ func (c *Client) ask(ctx context.Context, m Message, answers func(Message) bool)
 		}
 	}()
 	payload := m.Encode()
+	var open *RefusalError // refused, in the open
+	var until time.Time    // when no better answer is waited for
 	for try := range askTries {
 		if err := c.link.Send(payload); err != nil {
 			return Message{}, err
 		}
 		t := time.NewTimer(c.pace.Of(min(askFirst<<try, askMost)))
+		over := false
 	listen:
 		for {
+			if q.enough != nil {
+				var at time.Time
+				if at, over = q.enough(try + 1); !at.IsZero() {
+					until = at
+				}
+			}
+			var ended <-chan time.Time
+			if !until.IsZero() {
+				ended = time.After(time.Until(until))
+			}
 			select {
 			case h := <-c.heard:
 				switch {
-				case answers(h):
+				case h.Kind != Refusal && q.answers(h):
 					t.Stop()
 					return h, nil
 				case h.Kind == Refusal && h.Exchange == m.Exchange && h.Seq == m.Seq && m.Kind != Seek:
-					t.Stop()
-					return Message{}, readRefusal(h.Body)
+					r := readRefusal(&h, q.refusal)
+					if r.By.Stands() {
+						t.Stop()
+						c.word = r.By
+						return Message{}, r
+					}
+					if open == nil {
+						open, until = r, time.Now().Add(c.pace.Of(refusalPatience))
+					}
 				}
+			case <-ended:
+				t.Stop()
+				if open != nil {
+					c.word = evidence.Witness{}
+					return Message{}, open
+				}
+				return Message{}, ErrNoAnswer
 			case <-t.C:
 				break listen
 			case <-ctx.Done():
@@ -154,22 +294,90 @@ func (c *Client) ask(ctx context.Context, m Message, answers func(Message) bool)
 				return Message{}, fmt.Errorf("%w: %w", ErrNoAnswer, context.Cause(ctx))
 			}
 		}
+		if over {
+			break
+		}
+	}
+	if open != nil {
+		c.word = evidence.Witness{}
+		return Message{}, open
 	}
 	return Message{}, ErrNoAnswer
 }
 
-// Claim opens a conversation with a device that has no password yet. It is encrypted, and
-// a listener learns nothing of it; that nobody sits in between is not known.
-func (c *Client) Claim(ctx context.Context) error { return c.open(ctx, Claim, nil) }
+// opening is a handshake whose Answer has come from the device itself.
+type opening struct {
+	pattern Pattern
+	begin   Message
+	hand    *noise.HandshakeState
+	told    Description // in the Answer; in version 1 as it was heard
+}
 
-// Enter opens a conversation by a password; false means that it does not fit. What goes
-// over the wire cannot be tried against other passwords.
+// Fresh reports whether the device has no password, by what it proves to say under its
+// key. In version 1 it answers a claim then; that it has one is no more than heard.
+func (c *Client) Fresh(ctx context.Context) (bool, error) {
+	o, err := c.begin(ctx, Claim)
+	var refusal *RefusalError
+	switch {
+	case errors.As(err, &refusal) && refusal.Reason == NotFresh:
+		return false, nil
+	case err != nil:
+		return false, err
+	}
+	if c.version == Version1 || o.told.Fresh {
+		c.begun = o
+		c.about.Fresh = true
+		return true, nil
+	}
+	c.about.Fresh = false
+	return false, nil
+}
+
+// Claim opens a conversation with a device that has no password yet. It is encrypted, and
+// a listener learns nothing of it; that the key is that of the thing on the wall, and nobody
+// sits in between, is not known.
+func (c *Client) Claim(ctx context.Context) error { return c.claim(ctx, false) }
+
+// ClaimAnyway tries to claim a device that says that it has a password.
+func (c *Client) ClaimAnyway(ctx context.Context) error { return c.claim(ctx, true) }
+
+func (c *Client) claim(ctx context.Context, anyway bool) (err error) {
+	o := c.begun
+	if c.begun = nil; o == nil {
+		if o, err = c.begin(ctx, Claim); err != nil {
+			return err
+		}
+	}
+	if c.version > Version1 && !o.told.Fresh && !anyway {
+		return &RefusalError{Reason: NotFresh, By: c.word}
+	}
+	return c.prove(ctx, o)
+}
+
+// Enter opens a conversation by a password; false means that it does not fit, by the
+// device's own word where Word stands. What goes over the wire cannot be tried against
+// other passwords.
 func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (bool, error) {
-	key, err := PasswordKey(user, p, c.About.Salt)
+	o, err := c.begin(ctx, Enter)
 	if err != nil {
 		return false, err
 	}
-	err = c.open(ctx, Enter, key)
+	if c.version > Version1 {
+		switch {
+		case o.told.Fresh:
+			return false, &RefusalError{Reason: IsFresh, By: c.word}
+		case o.told.Locked > 0:
+			return false, &RefusalError{Reason: Locked, Seconds: o.told.Locked, By: c.word}
+		}
+	}
+	key, err := PasswordKey(int(c.version), user, p, o.told.Salt)
+	if err != nil {
+		return false, err
+	}
+	if err := o.hand.SetPresharedKey(key); err != nil {
+		return false, fmt.Errorf("hail: %w", err)
+	}
+	err = c.prove(ctx, o)
 	var refusal *RefusalError
 	if errors.As(err, &refusal) && refusal.Reason == WrongKey {
 		return false, nil
@@ -177,55 +385,114 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 	return err == nil, err
 }
 
-func (c *Client) open(ctx context.Context, p Pattern, psk []byte) error {
+// PasswordKey makes the key of a password for this device; nil in version 1, in which it
+// makes that by itself.
+func (c *Client) PasswordKey(user string, p secret.Password) ([]byte, error) {
+	if c.version == Version1 {
+		return nil, nil
+	}
+	return PasswordKey(int(c.version), user, p, c.about.Salt)
+}
+
+// begin has the device answer a handshake, and nobody else: an Answer under another key is
+// passed over, since the device's own may come yet.
+func (c *Client) begin(ctx context.Context, p Pattern) (*opening, error) {
 	own, err := NewKey(c.random)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	begin := Message{Kind: Begin, Device: c.mac, Exchange: newExchange(c.random)}
-	h, err := handshake(true, p, own, psk, prologue(&begin, p), c.random)
-	if err != nil {
-		return err
+	begin := Message{Version: c.version, Kind: Begin, Device: c.mac, Exchange: newExchange(c.random)}
+	ephemeral := make([]byte, keyLen)
+	if _, err := io.ReadFull(c.random, ephemeral); err != nil {
+		return nil, fmt.Errorf("hail: %w", err)
 	}
-	first, _, _, err := h.WriteMessage(nil, nil)
+	// Reading an Answer uses a handshake up, a stranger's too: each is read by one of its own.
+	anew := func() (*noise.HandshakeState, []byte, error) {
+		h, err := handshake(true, p, own, nil, prologue(&begin, p), bytes.NewReader(ephemeral))
+		if err != nil {
+			return nil, nil, err
+		}
+		first, _, _, err := h.WriteMessage(nil, nil)
+		if err != nil {
+			return nil, nil, fmt.Errorf("hail: %w", err)
+		}
+		return h, first, nil
+	}
+	_, first, err := anew()
 	if err != nil {
-		return fmt.Errorf("hail: %w", err)
+		return nil, err
 	}
 	begin.Body = append([]byte{byte(p)}, first...)
-	var readErr error
-	_, err = c.ask(ctx, begin, func(m Message) bool {
-		if m.Kind != Answer || m.Exchange != begin.Exchange {
+	o := &opening{pattern: p, begin: begin, told: c.about}
+	var other Pin
+	_, err = c.ask(ctx, begin, question{answers: func(m Message) bool {
+		if m.Kind != Answer || m.Exchange != begin.Exchange || m.Version != begin.Version {
 			return false
 		}
-		_, _, _, readErr = h.ReadMessage(nil, m.Body)
-		return readErr == nil // one that was forged is not the device's: its own may come yet
-	})
-	if err != nil {
-		return err
+		h, _, err := anew()
+		if err != nil {
+			return false
+		}
+		plain, _, _, err := h.ReadMessage(nil, m.Body)
+		if err != nil {
+			return false
+		}
+		key := h.PeerStatic()
+		if is := MakePin(c.version, key, nil); !c.pin.SameKey(is) || !bytes.Equal(key, c.about.Key) {
+			other = is
+			return false
+		}
+		if c.version > Version1 {
+			d, err := readTold(plain)
+			if err != nil || len(d.Refusal) < refusalKeyLen {
+				return false
+			}
+			d.Key = c.about.Key
+			o.told = d
+		}
+		o.hand = h
+		return true
+	}})
+	switch {
+	case errors.Is(err, ErrNoAnswer) && other != "" && ctx.Err() == nil:
+		return nil, &KeyError{other}
+	case err != nil:
+		return nil, err
 	}
-	// Before anything of the password goes out: is it the device that it says it is?
-	if !bytes.Equal(h.PeerStatic(), c.About.Key) {
-		return ErrKey
+	if c.version > Version1 {
+		c.about = o.told
+		c.about.Speaks = []int{int(c.version)}
 	}
-	proof := Message{Kind: Proof, Device: c.mac, Exchange: begin.Exchange, Seq: 1}
-	body, send, receive, err := h.WriteMessage(nil, nil)
+	c.word = evidence.Of(evidence.ByKey)
+	return o, nil
+}
+
+// prove sends the third message.
+func (c *Client) prove(ctx context.Context, o *opening) error {
+	proof := Message{Version: c.version, Kind: Proof, Device: c.mac, Exchange: o.begin.Exchange, Seq: 1}
+	body, send, receive, err := o.hand.WriteMessage(nil, nil)
 	if err != nil {
 		return fmt.Errorf("hail: %w", err)
 	}
 	proof.Body = body
-	c.exchange, c.seq = begin.Exchange, 1
 	ch := &channel{send, receive}
-	_, err = c.ask(ctx, proof, func(m Message) bool {
-		if m.Kind != Reply || m.Exchange != proof.Exchange || m.Seq != proof.Seq {
+	var refusal []byte
+	if c.version > Version1 {
+		refusal = o.told.Refusal
+	}
+	_, err = c.ask(ctx, proof, question{refusal: refusal, answers: func(m Message) bool {
+		if m.Kind != Reply || m.Exchange != proof.Exchange || m.Seq != proof.Seq || m.Version != proof.Version {
 			return false
 		}
 		_, err := ch.open(&m)
 		return err == nil
-	})
+	}})
 	if err != nil {
 		return err
 	}
-	c.channel = ch
+	c.leave() // of a conversation that was entered before
+	c.exchange, c.seq, c.channel = o.begin.Exchange, 1, ch
+	c.word = evidence.Of(evidence.ByKey)
 	return nil
 }
 
@@ -240,19 +507,19 @@ func (c *Client) Call(ctx context.Context, r Request) (Response, error) {
 		return out, fmt.Errorf("hail: %w", err)
 	}
 	c.seq++
-	call := Message{Kind: Call, Device: c.mac, Exchange: c.exchange, Seq: c.seq}
+	call := Message{Version: c.version, Kind: Call, Device: c.mac, Exchange: c.exchange, Seq: c.seq}
 	if err := c.channel.seal(&call, plain); err != nil {
 		return out, fmt.Errorf("hail: %w", err)
 	}
 	var answer []byte
-	_, err = c.ask(ctx, call, func(m Message) bool {
-		if m.Kind != Reply || m.Exchange != call.Exchange || m.Seq != call.Seq {
+	_, err = c.ask(ctx, call, question{answers: func(m Message) bool {
+		if m.Kind != Reply || m.Exchange != call.Exchange || m.Seq != call.Seq || m.Version != call.Version {
 			return false
 		}
 		opened, err := c.channel.open(&m)
 		answer = opened
 		return err == nil
-	})
+	}})
 	if err != nil {
 		c.channel = nil
 		return out, fmt.Errorf("%s: %w", r.Do, err)
@@ -266,11 +533,14 @@ func (c *Client) Call(ctx context.Context, r Request) (Response, error) {
 	case out.Now:
 		return out, fmt.Errorf("%s: %w: %s", r.Do, ErrNotNow, out.Error)
 	}
-	return out, fmt.Errorf("%s: %w", r.Do, &CallError{out.Error})
+	return out, fmt.Errorf("%s: %w", r.Do, &CallError{out.Error, out.Code})
 }
 
 // CallError is what a device says when it refuses a call.
-type CallError struct{ Words string }
+type CallError struct {
+	Words string
+	Code  string // one of the codes, "" in version 1
+}
 
 // Error gives its words.
 func (e *CallError) Error() string { return "refused: " + e.Words }

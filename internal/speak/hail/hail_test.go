@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"net/netip"
 	"os"
 	"sync"
@@ -37,10 +38,14 @@ type toy struct {
 	sent    [][]byte              // by controllers
 	told    [][]byte              // by the device
 	bend    func([]byte) [][]byte // what becomes of a message on its way to the device
+	speaks  []int
+	pairs   []Pair
 }
 
-func newToy(t testing.TB) *toy {
-	y := &toy{t: t, salt: bytes.Repeat([]byte{7}, SaltLen), ears: map[int]func([]byte){}}
+func newToy(t testing.TB) *toy { return newToyOf(t, Version2) }
+
+func newToyOf(t testing.TB, versions ...int) *toy {
+	y := &toy{t: t, speaks: versions, salt: bytes.Repeat([]byte{7}, SaltLen), ears: map[int]func([]byte){}}
 	key, err := NewKey(bytes.NewReader(bytes.Repeat([]byte{3}, 64)))
 	require.NoError(t, err)
 	y.station = NewStation(mac, key, y, nil, time.Now)
@@ -48,15 +53,15 @@ func newToy(t testing.TB) *toy {
 }
 
 func (y *toy) Describe() Description {
-	return Description{Make: "Tallow & Pike", Model: "Gatehouse H", Serial: "GH1", Kind: "panel", Fresh: y.pass == "", Salt: y.salt, Does: []string{DoRead, DoServer}}
+	return Description{Make: "Tallow & Pike", Model: "Gatehouse H", Serial: "GH1", Kind: "panel", Fresh: y.pass == "", Salt: y.salt, Does: []string{DoRead, DoServer}, Speaks: y.speaks}
 }
 
-func (y *toy) PasswordKey() []byte {
+func (y *toy) PasswordKey(version int) []byte {
 	if y.pass == "" {
 		return nil
 	}
-	if of := y.user + "\x00" + y.pass; of != y.keyOf {
-		k, err := PasswordKey(y.user, secret.New(y.pass), y.salt)
+	if of := fmt.Sprintf("%d\x00%s\x00%s", version, y.user, y.pass); of != y.keyOf {
+		k, err := PasswordKey(version, y.user, secret.New(y.pass), y.salt)
 		require.NoError(y.t, err)
 		y.key, y.keyOf = k, of
 	}
@@ -75,6 +80,8 @@ func (y *toy) Carry(r Request) (Response, func()) {
 		y.pass = r.Password
 	case DoRead:
 		return Response{OK: true, State: &State{Name: "Gate"}}, nil
+	case DoPairs:
+		return Response{OK: true, Pairs: y.pairs}, nil
 	}
 	return Response{OK: true}, nil
 }
@@ -124,7 +131,7 @@ func (y *toy) Hear(_ device.MAC, f func([]byte)) func() {
 const hurried = 50
 
 func (y *toy) dial() *Client {
-	c, err := Dial(y.t.Context(), y, mac, hurried)
+	c, err := Dial(y.t.Context(), y, mac, "", hurried)
 	require.NoError(y.t, err)
 	y.t.Cleanup(c.Close)
 	return c
@@ -140,11 +147,25 @@ func (y *toy) claimed() *toy {
 	return y
 }
 
+// in both versions, the test is played.
+func inEach(t *testing.T, f func(t *testing.T, version int)) {
+	for _, v := range Speaks {
+		t.Run(fmt.Sprintf("version %d", v), func(t *testing.T) { f(t, v) })
+	}
+}
+
 func TestADeviceIsClaimedOnceAndThenEnteredByItsPassword(t *testing.T) {
-	y := newToy(t).claimed()
+	inEach(t, claimedOnce)
+}
+
+func claimedOnce(t *testing.T, version int) {
+	y := newToyOf(t, version).claimed()
 	ctx := t.Context()
 	c := y.dial()
-	assert.False(t, c.About.Fresh)
+	about, by := c.About()
+	assert.False(t, about.Fresh)
+	assert.False(t, by.Stands(), "it is only heard")
+	assert.Empty(t, c.Pin(), "nobody has proved anything")
 	var refusal *RefusalError
 	require.ErrorAs(t, c.Claim(ctx), &refusal)
 	assert.Equal(t, NotFresh, refusal.Reason)
@@ -152,6 +173,7 @@ func TestADeviceIsClaimedOnceAndThenEnteredByItsPassword(t *testing.T) {
 	fits, err := c.Enter(ctx, "admin", secret.New("Harbour-Light-43"))
 	require.NoError(t, err)
 	assert.False(t, fits)
+	assert.Equal(t, version == Version2, c.Word().Stands(), "whose refusal it is")
 	assert.Equal(t, 1, y.wrong)
 	fits, err = c.Enter(ctx, "root", secret.New(first))
 	require.NoError(t, err)
@@ -159,6 +181,8 @@ func TestADeviceIsClaimedOnceAndThenEnteredByItsPassword(t *testing.T) {
 	fits, err = c.Enter(ctx, "admin", secret.New(first))
 	require.NoError(t, err)
 	assert.True(t, fits)
+	assert.True(t, c.Word().Stands())
+	assert.NotEmpty(t, c.Pin())
 	_, err = c.Call(ctx, Request{Do: DoClaim, User: "admin", Password: "Another-9"})
 	require.ErrorContains(t, err, "not in this conversation")
 	a, err := c.Call(ctx, Request{Do: DoRead})
@@ -185,7 +209,9 @@ func TestADeviceIsClaimedOnceAndThenEnteredByItsPassword(t *testing.T) {
 	y.shut = time.Minute
 	_, err = y.dial().Enter(ctx, "admin", secret.New("Quay-side-77"))
 	require.ErrorAs(t, err, &refusal)
-	assert.Equal(t, RefusalError{Locked, 60}, *refusal)
+	assert.Equal(t, Locked, refusal.Reason)
+	assert.Equal(t, uint32(60), refusal.Seconds)
+	assert.Equal(t, version == Version2, refusal.By.Stands())
 }
 
 // Everything that was ever said to a device is said to it again, altered in each byte, and
@@ -267,18 +293,18 @@ func TestAControllerBelievesNothingForged(t *testing.T) {
 
 // Who plays a device without its key is found out before anything of a password is sent.
 func TestWhoHasNotTheKeyIsFoundOut(t *testing.T) {
-	y := newToy(t).claimed()
-	c := y.dial()
-	c.About.Key = bytes.Repeat([]byte{9}, keyLen)
-	_, err := c.Enter(t.Context(), "admin", secret.New(first))
-	require.ErrorIs(t, err, ErrKey)
-	for _, m := range y.sent {
-		p, err := Parse(m)
-		require.NoError(t, err)
-		if p.Kind == Proof {
-			assert.NotContains(t, y.sent[len(y.sent)-1:], m, "no proof after that")
+	inEach(t, func(t *testing.T, version int) {
+		y := newToyOf(t, version).claimed()
+		sent := len(y.sent)
+		var other *KeyError
+		_, err := Dial(t.Context(), y, mac, MakePin(byte(version), bytes.Repeat([]byte{9}, keyLen), nil), hurried)
+		require.ErrorAs(t, err, &other)
+		for _, m := range y.sent[sent:] {
+			p, err := Parse(m)
+			require.NoError(t, err)
+			assert.Equal(t, Seek, p.Kind)
 		}
-	}
+	})
 }
 
 // A flood of begun handshakes pushes out no conversation that is open.
@@ -296,12 +322,17 @@ func TestAFloodOfHandshakes(t *testing.T) {
 	require.NoError(t, err)
 }
 
-func TestAnotherVersionIsNoMessage(t *testing.T) {
-	m := Message{Kind: Seek, Device: Everyone}
+func TestALaterVersionIsKnownForOne(t *testing.T) {
+	m := Message{Kind: Here, Device: mac}
 	b := m.Encode()
-	b[4] = 2
-	_, err := Parse(b)
+	b[4] = 3
+	got, err := Parse(b)
 	require.ErrorIs(t, err, ErrVersion)
+	assert.Equal(t, mac, got.Device)
+	assert.Equal(t, Here, got.Kind)
+	_, err = Dial(t.Context(), newToyOf(t, 3), mac, "", hurried)
+	require.ErrorIs(t, err, ErrLater)
+	b = m.Encode()
 	for _, bad := range [][]byte{nil, b[:23], bytes.Repeat([]byte{'H'}, MaxMessage+1), append([]byte("HAIL\x01\x09"), make([]byte, 18)...)} {
 		_, err := Parse(bad)
 		require.ErrorIs(t, err, ErrNotHail)
@@ -319,11 +350,12 @@ type vectors struct {
 }
 
 // replayed gives the messages of a conversation with everything random given.
-func replayed(t *testing.T) vectors {
-	y := newToy(t)
+func replayed(t *testing.T, version int) vectors {
+	y := newToyOf(t, version)
 	y.user, y.pass = "admin", first
 	device := bytes.Repeat([]byte{5}, 64)
 	y.station.rand = bytes.NewReader(bytes.Clone(device))
+	y.station.now = func() time.Time { return time.Time{} }
 	c := y.dial()
 	own := bytes.Repeat([]byte{1}, 32)
 	random := append(append(bytes.Clone(own), []byte{8, 7, 6, 5, 4, 3, 2, 1}...), bytes.Repeat([]byte{2}, 64)...)
@@ -334,7 +366,7 @@ func replayed(t *testing.T) vectors {
 	require.True(t, fits)
 	_, err = c.Call(t.Context(), Request{Do: DoRead})
 	require.NoError(t, err)
-	key, err := PasswordKey("admin", secret.New(first), y.salt)
+	key, err := PasswordKey(version, "admin", secret.New(first), y.salt)
 	require.NoError(t, err)
 	h := hex.EncodeToString
 	v := vectors{
@@ -349,16 +381,18 @@ func replayed(t *testing.T) vectors {
 }
 
 func TestVectors(t *testing.T) {
-	got, err := json.MarshalIndent(replayed(t), "", "  ")
-	require.NoError(t, err)
-	const file = "testdata/vectors.json"
-	if os.Getenv("WRITE_VECTORS") != "" {
-		require.NoError(t, os.MkdirAll("testdata", 0o755))
-		require.NoError(t, os.WriteFile(file, append(got, '\n'), 0o644))
-	}
-	want, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.JSONEq(t, string(want), string(got))
+	inEach(t, func(t *testing.T, version int) {
+		got, err := json.MarshalIndent(replayed(t, version), "", "  ")
+		require.NoError(t, err)
+		file := fmt.Sprintf("testdata/vectors%d.json", version)
+		if os.Getenv("WRITE_VECTORS") != "" {
+			require.NoError(t, os.MkdirAll("testdata", 0o755))
+			require.NoError(t, os.WriteFile(file, append(got, '\n'), 0o644))
+		}
+		want, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.JSONEq(t, string(want), string(got))
+	})
 }
 
 func FuzzStation(f *testing.F) {

@@ -4,12 +4,17 @@
 package hail
 
 import (
+	"crypto/hmac"
+	"crypto/sha256"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"net/netip"
+	"slices"
+	"strings"
 
 	"janustat/core/device"
+	"janustat/core/evidence"
 )
 
 // Where Hail is spoken: the port and the groups that RFC 4727 (sections 6 and 2.4.2; and
@@ -22,8 +27,16 @@ var (
 	Group6 = netip.MustParseAddr("ff02::114")
 )
 
-// Version is that of the protocol spoken here.
-const Version = 1
+// The versions of conversations spoken here. Seek and Here are the same in every version,
+// and carry Meeting in their headers, so that each finds each.
+const (
+	Version1 = 1
+	Version2 = 2
+	Meeting  = Version1
+)
+
+// Speaks are the versions spoken here, the newest first.
+var Speaks = []int{Version2, Version1}
 
 // Kind is what a message is.
 type Kind byte
@@ -54,6 +67,7 @@ type Exchange [8]byte
 
 // Message is one datagram.
 type Message struct {
+	Version  byte // of the conversation; 0 is Meeting
 	Kind     Kind
 	Device   device.MAC // spoken to, or speaking
 	Exchange Exchange
@@ -64,7 +78,7 @@ type Message struct {
 // Errors of reading a message.
 var (
 	ErrNotHail = errors.New("no Hail message")
-	ErrVersion = errors.New("another version of Hail")
+	ErrVersion = errors.New("a later version of Hail")
 )
 
 var magic = [4]byte{'H', 'A', 'I', 'L'}
@@ -73,7 +87,7 @@ var magic = [4]byte{'H', 'A', 'I', 'L'}
 func (m *Message) Header() []byte {
 	b := make([]byte, 0, HeaderLen+len(m.Body))
 	b = append(b, magic[:]...)
-	b = append(b, Version, byte(m.Kind))
+	b = append(b, max(m.Version, Meeting), byte(m.Kind))
 	b = append(b, m.Device[:]...)
 	b = append(b, m.Exchange[:]...)
 	return binary.BigEndian.AppendUint32(b, m.Seq)
@@ -82,22 +96,28 @@ func (m *Message) Header() []byte {
 // Encode gives the bytes of a message.
 func (m *Message) Encode() []byte { return append(m.Header(), m.Body...) }
 
-// Parse reads a message. The body is part of b.
+// Parse reads a message. The body is part of b. Of a later version, ErrVersion, the header
+// is given: its MAC and kind are where they always are.
 func Parse(b []byte) (Message, error) {
-	if len(b) < HeaderLen || len(b) > MaxMessage || [4]byte(b[:4]) != magic {
+	if len(b) < HeaderLen || len(b) > MaxMessage || [4]byte(b[:4]) != magic || b[4] == 0 {
 		return Message{}, ErrNotHail
 	}
-	if b[4] != Version {
-		return Message{}, ErrVersion
+	m := Message{Version: b[4], Kind: Kind(b[5]), Device: device.MACFrom(b[6:12]), Exchange: Exchange(b[12:20]), Seq: binary.BigEndian.Uint32(b[20:24]), Body: b[24:]}
+	if m.Version > Version2 {
+		m.Body = nil
+		return m, ErrVersion
 	}
-	m := Message{Kind: Kind(b[5]), Device: device.MACFrom(b[6:12]), Exchange: Exchange(b[12:20]), Seq: binary.BigEndian.Uint32(b[20:24]), Body: b[24:]}
 	if m.Kind < Seek || m.Kind > Refusal {
 		return Message{}, ErrNotHail
 	}
 	return m, nil
 }
 
-// Description is what a device tells everyone of itself: the body of a Here.
+// MaxText bounds each text of a description, in octets of UTF-8; Kind is bounded as well.
+const MaxText = 64
+
+// Description is what a device tells of itself: to everyone in the body of a Here, where
+// nothing of it is proved, and from version 2 on in its Answer, under its own key.
 type Description struct {
 	Make     string       `json:"make"`
 	Model    string       `json:"model"`
@@ -109,18 +129,85 @@ type Description struct {
 	Address  netip.Prefix `json:"address,omitzero"`
 	Gateway  netip.Addr   `json:"gateway,omitzero"`
 	DHCP     bool         `json:"dhcp,omitempty"`
-	Salt     []byte       `json:"salt,omitempty"` // of its password
-	Key      []byte       `json:"key"`            // its static public key (X25519)
-	Does     []string     `json:"does,omitempty"` // the calls it takes
+	Salt     []byte       `json:"salt,omitempty"`   // of its password; in version 2 in the Answer alone
+	Key      []byte       `json:"key,omitempty"`    // its static public key (X25519); in a Here
+	Does     []string     `json:"does,omitempty"`   // the calls it takes
+	Speaks   []int        `json:"speaks,omitempty"` // versions of conversations; none is version 1
+
+	// In an Answer only.
+	Rules   *Rules `json:"rules,omitempty"`   // what it demands of a password
+	Locked  uint32 `json:"locked,omitempty"`  // for so many seconds yet it looks at no password
+	Refusal []byte `json:"refusal,omitempty"` // key of this exchange, by which its Refusals are known
+}
+
+// Rules are what a device demands of a password.
+type Rules struct {
+	Min     int    `json:"min,omitempty"` // characters
+	Max     int    `json:"max,omitempty"`
+	Upper   int    `json:"upper,omitempty"` // at least so many of each
+	Lower   int    `json:"lower,omitempty"`
+	Digits  int    `json:"digits,omitempty"`
+	Special int    `json:"special,omitempty"`
+	Plain   bool   `json:"plain,omitempty"`    // letters and digits only
+	NotUser bool   `json:"not_user,omitempty"` // without the user name and its reverse
+	Words   string `json:"words,omitempty"`    // what the rest cannot say
+}
+
+// version gives the newest version of conversations that both ends speak; 0 without one.
+func (d *Description) version() byte {
+	if len(d.Speaks) == 0 {
+		return Version1
+	}
+	for _, v := range Speaks {
+		if slices.Contains(d.Speaks, v) {
+			return byte(v)
+		}
+	}
+	return 0
+}
+
+// Pin gives the version that a device is met in, 0 where there is none, and the pin of the
+// key that it says it has.
+func (d *Description) Pin() (version int, pin Pin) {
+	v := d.version()
+	return int(v), MakePin(v, d.Key, nil)
 }
 
 // ReadDescription reads the body of a Here.
 func ReadDescription(body []byte) (Description, error) {
-	var d Description
-	if err := json.Unmarshal(body, &d); err != nil || len(d.Key) != keyLen {
+	d, err := readTold(body)
+	if err != nil || len(d.Key) != keyLen {
 		return Description{}, ErrNotHail
 	}
 	return d, nil
+}
+
+// readTold reads what a device tells of itself, in a Here or an Answer.
+func readTold(body []byte) (Description, error) {
+	var d Description
+	if err := json.Unmarshal(body, &d); err != nil || len(d.Salt) > 2*SaltLen || len(d.Does) > maxCalls || len(d.Speaks) > maxVersions {
+		return Description{}, ErrNotHail
+	}
+	for _, t := range []*string{&d.Make, &d.Model, &d.Serial, &d.Firmware, &d.Kind, &d.Name} {
+		*t = cut(*t)
+	}
+	return d, nil
+}
+
+// Bounds of lists in a description.
+const (
+	maxCalls    = 32
+	maxVersions = 16
+)
+
+// cut bounds a text, at a letter's end.
+func cut(s string) string {
+	// Devices of version 1 were told no bound: what fits a message was taken.
+	const most = 2 * MaxText
+	if len(s) <= most {
+		return s
+	}
+	return strings.ToValidUTF8(s[:most], "")
 }
 
 // Reason is why something is refused.
@@ -139,6 +226,8 @@ const (
 type RefusalError struct {
 	Reason  Reason
 	Seconds uint32
+	// By is the witness of it, none for a Refusal in the open: anybody may have sent that.
+	By evidence.Witness
 }
 
 // Error says so.
@@ -156,13 +245,38 @@ func (e *RefusalError) Error() string {
 	return "it does not know this conversation any more"
 }
 
+// refusalLen is that of a Refusal's body: reason and seconds. From version 2 on a mark
+// follows, markLen bytes of HMAC-SHA-256 over header, reason and seconds, by the key that
+// the Answer of the exchange told under encryption.
+const (
+	refusalLen = 5
+	markLen    = 16
+)
+
 func refusalBody(r Reason, seconds uint32) []byte {
 	return binary.BigEndian.AppendUint32([]byte{byte(r)}, seconds)
 }
 
-func readRefusal(b []byte) *RefusalError {
-	if len(b) != 5 {
+// sealRefusal puts the mark of version 2 to a Refusal.
+func sealRefusal(m *Message, key []byte) {
+	m.Body = append(m.Body[:refusalLen:refusalLen], refusalMark(m, key)...)
+}
+
+func refusalMark(m *Message, key []byte) []byte {
+	h := hmac.New(sha256.New, key)
+	h.Write(m.Header())
+	h.Write(m.Body[:refusalLen])
+	return h.Sum(nil)[:markLen]
+}
+
+// readRefusal reads the body of one. key is that of the exchange, nil where there is none.
+func readRefusal(m *Message, key []byte) *RefusalError {
+	if len(m.Body) < refusalLen {
 		return &RefusalError{Reason: NoSuch}
 	}
-	return &RefusalError{Reason(b[0]), binary.BigEndian.Uint32(b[1:])}
+	r := &RefusalError{Reason: Reason(m.Body[0]), Seconds: binary.BigEndian.Uint32(m.Body[1:])}
+	if len(key) > 0 && len(m.Body) == refusalLen+markLen && hmac.Equal(m.Body[refusalLen:], refusalMark(m, key)) {
+		r.By = evidence.Of(evidence.ByKey)
+	}
+	return r
 }

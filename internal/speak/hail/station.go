@@ -2,8 +2,11 @@ package hail
 
 import (
 	"bytes"
+	crand "crypto/rand"
 	"encoding/json"
 	"io"
+	"math/rand/v2"
+	"slices"
 	"sync"
 	"time"
 
@@ -14,12 +17,14 @@ import (
 
 // Owner is the device behind a Station: it knows what it is, and does what it is asked.
 type Owner interface {
-	// Describe tells what everyone may know. The station adds its key.
+	// Describe tells what everyone may know, with the salt of its password and the versions
+	// it speaks. The station adds its key, and tells in each message what belongs there.
 	Describe() Description
-	// PasswordKey is the key of its password (PasswordKey), nil where it has none.
-	PasswordKey() []byte
+	// PasswordKey is the key of its password for a version (PasswordKey), nil where it has none.
+	PasswordKey(version int) []byte
 	// Carry carries out a call of somebody who may ask for it. then, if not nil, is done
 	// once the answer has left.
+	// Of pairs all are given: the station tells as many as go into a message.
 	Carry(r Request) (answer Response, then func())
 	// Wrong is told of a password that does not fit, and Fits of one that does. Shut tells
 	// how long no password is looked at.
@@ -42,6 +47,9 @@ type Station struct {
 	send  func(payload []byte)
 	now   func() time.Time
 	rand  io.Reader
+	// Spread is how long an answer to a Seek for everyone waits at most, at random, so that
+	// a hundred devices do not answer at once. It is set before the first message.
+	Spread time.Duration
 
 	mu        sync.Mutex
 	exchanges map[Exchange]*exchange
@@ -50,6 +58,8 @@ type Station struct {
 // exchange is one conversation as the device has it.
 type exchange struct {
 	used    time.Time
+	version byte
+	refusal []byte // key of its Refusals, from version 2 on
 	pattern Pattern
 	begin   []byte // that it was begun by
 	hand    *noise.HandshakeState
@@ -57,6 +67,7 @@ type exchange struct {
 	psk     []byte // that it was begun with: another password ends it
 	proof   []byte
 	channel *channel
+	refused []byte // what its Proof was refused with
 	seq     uint32 // of the last call
 	call    []byte
 	reply   []byte // to that
@@ -77,13 +88,29 @@ func (s *Station) Announce(send func([]byte)) {
 
 func (s *Station) here(x Exchange) {
 	d := s.owner.Describe()
-	d.Key = s.own.Public
+	d.Key, d.Rules = s.own.Public, nil
+	if d.version() != Version1 && !slices.Contains(d.Speaks, Version1) {
+		d.Salt = nil // told in the Answer
+	}
 	body, err := json.Marshal(d)
 	if err != nil || len(body) > MaxMessage-HeaderLen {
 		return // a description of its own that it cannot tell
 	}
 	m := Message{Kind: Here, Device: s.mac, Exchange: x, Body: body}
 	s.send(m.Encode())
+}
+
+// hereToAll answers a Seek for everyone after a random wait.
+func (s *Station) hereToAll(x Exchange) {
+	if s.Spread <= 0 {
+		s.here(x)
+		return
+	}
+	time.AfterFunc(rand.N(s.Spread), func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.here(x)
+	})
 }
 
 // Take takes a datagram from the group; what answers it goes by way of send.
@@ -97,6 +124,10 @@ func (s *Station) Take(payload []byte, send func([]byte)) {
 	s.send = send
 	switch m.Kind {
 	case Seek:
+		if m.Device == Everyone {
+			s.hereToAll(m.Exchange)
+			return
+		}
 		s.here(m.Exchange)
 	case Begin:
 		s.begin(&m)
@@ -107,8 +138,13 @@ func (s *Station) Take(payload []byte, send func([]byte)) {
 	}
 }
 
-func (s *Station) refuse(m *Message, r Reason, wait time.Duration) {
-	out := Message{Kind: Refusal, Device: s.mac, Exchange: m.Exchange, Seq: m.Seq, Body: refusalBody(r, uint32(wait/time.Second))}
+// refuse says why there is no answer: in version 1 in the open, from then on marked by the
+// key that the exchange has for it, where there is one.
+func (s *Station) refuse(m *Message, r Reason, wait time.Duration, key []byte) {
+	out := Message{Version: m.Version, Kind: Refusal, Device: s.mac, Exchange: m.Exchange, Seq: m.Seq, Body: refusalBody(r, uint32(wait/time.Second))}
+	if len(key) > 0 {
+		sealRefusal(&out, key)
+	}
 	s.send(out.Encode())
 }
 
@@ -120,24 +156,48 @@ func (s *Station) begin(m *Message) {
 		}
 		return
 	}
-	if len(m.Body) < 1 {
+	d := s.owner.Describe()
+	speaks := d.Speaks
+	if len(speaks) == 0 {
+		speaks = []int{Version1}
+	}
+	if len(m.Body) < 1 || !slices.Contains(speaks, int(m.Version)) {
 		return
 	}
-	p, psk := Pattern(m.Body[0]), s.owner.PasswordKey()
-	switch wait := s.owner.Shut(); {
-	case p != Claim && p != Enter:
+	p, psk, wait := Pattern(m.Body[0]), s.owner.PasswordKey(int(m.Version)), s.owner.Shut()
+	if p != Claim && p != Enter {
 		return
-	case p == Claim && psk != nil:
-		s.refuse(m, NotFresh, 0)
-		return
-	case p == Enter && psk == nil:
-		s.refuse(m, IsFresh, 0)
-		return
-	case wait > 0:
-		s.refuse(m, Locked, wait)
-		return
+	}
+	x := &exchange{used: s.now(), version: m.Version, pattern: p, begin: bytes.Clone(m.Body), psk: psk}
+	var told []byte
+	if m.Version == Version1 {
+		switch {
+		case p == Claim && psk != nil:
+			s.refuse(m, NotFresh, 0, nil)
+			return
+		case p == Enter && psk == nil:
+			s.refuse(m, IsFresh, 0, nil)
+			return
+		case wait > 0:
+			s.refuse(m, Locked, wait, nil)
+			return
+		}
+	} else {
+		// How it stands is told under its key, so a Begin is always answered.
+		x.refusal = make([]byte, refusalKeyLen)
+		if _, err := io.ReadFull(s.random(), x.refusal); err != nil {
+			return
+		}
+		d.Key, d.Speaks, d.Locked, d.Refusal = nil, nil, seconds(wait), x.refusal
+		var err error
+		if told, err = json.Marshal(d); err != nil {
+			return
+		}
 	}
 	s.room()
+	if p == Enter && psk == nil {
+		psk = make([]byte, keyLen) // nobody enters by it: it is refused before that
+	}
 	h, err := handshake(false, p, s.own, psk, prologue(m, p), s.rand)
 	if err != nil {
 		return
@@ -145,13 +205,29 @@ func (s *Station) begin(m *Message) {
 	if _, _, _, err := h.ReadMessage(nil, m.Body[1:]); err != nil {
 		return
 	}
-	body, _, _, err := h.WriteMessage(nil, nil)
-	if err != nil {
+	body, _, _, err := h.WriteMessage(nil, told)
+	if err != nil || len(body) > MaxMessage-HeaderLen {
 		return
 	}
-	answer := Message{Kind: Answer, Device: s.mac, Exchange: m.Exchange, Body: body}
-	s.exchanges[m.Exchange] = &exchange{used: s.now(), pattern: p, begin: bytes.Clone(m.Body), hand: h, answer: answer.Encode(), psk: psk}
-	s.send(answer.Encode())
+	answer := Message{Version: m.Version, Kind: Answer, Device: s.mac, Exchange: m.Exchange, Body: body}
+	x.hand, x.answer = h, answer.Encode()
+	s.exchanges[m.Exchange] = x
+	s.send(x.answer)
+}
+
+// refusalKeyLen is that of the key of an exchange's Refusals, in bytes.
+const refusalKeyLen = 16
+
+func (s *Station) random() io.Reader {
+	if s.rand != nil {
+		return s.rand
+	}
+	return crand.Reader
+}
+
+// seconds gives a wait as it is told: what is left of a second is one.
+func seconds(wait time.Duration) uint32 {
+	return uint32((max(wait, 0) + time.Second - 1) / time.Second)
 }
 
 // room makes room for another exchange: those that nobody went on with are dropped; then
@@ -182,27 +258,48 @@ func (s *Station) room() {
 func (s *Station) prove(m *Message) {
 	x := s.exchanges[m.Exchange]
 	switch {
-	case x == nil:
-		s.refuse(m, NoSuch, 0)
+	case x == nil || x.version != m.Version:
+		s.refuse(m, NoSuch, 0, nil)
 		return
 	case x.channel != nil:
 		if bytes.Equal(x.proof, m.Body) && x.seq == 1 {
 			s.send(x.reply)
 		}
 		return
+	case x.refused != nil: // over, and said again as it was
+		if bytes.Equal(x.proof, m.Body) {
+			s.send(x.refused)
+		}
+		return
 	}
-	if wait := s.owner.Shut(); wait > 0 {
-		delete(s.exchanges, m.Exchange)
-		s.refuse(m, Locked, wait)
+	over := func(r Reason, wait time.Duration) {
+		out := Message{Version: m.Version, Kind: Refusal, Device: s.mac, Exchange: m.Exchange, Seq: m.Seq, Body: refusalBody(r, seconds(wait))}
+		if x.refusal != nil {
+			sealRefusal(&out, x.refusal)
+		}
+		x.proof, x.refused, x.used = bytes.Clone(m.Body), out.Encode(), s.now()
+		s.send(x.refused)
+	}
+	has := s.owner.PasswordKey(int(m.Version)) != nil
+	switch wait := s.owner.Shut(); {
+	case x.pattern == Claim && has:
+		over(NotFresh, 0)
+		return
+	case x.pattern == Enter && !has:
+		over(IsFresh, 0)
+		return
+	case wait > 0:
+		over(Locked, wait)
 		return
 	}
 	_, receive, send, err := x.hand.ReadMessage(nil, m.Body)
-	if err != nil || receive == nil {
-		delete(s.exchanges, m.Exchange) // one guess for each handshake
+	if err != nil || receive == nil { // one guess for each handshake
 		if x.pattern == Enter {
 			s.owner.Wrong()
+			over(WrongKey, 0)
+		} else {
+			over(NoSuch, 0)
 		}
-		s.refuse(m, WrongKey, 0)
 		return
 	}
 	if x.pattern == Enter {
@@ -213,11 +310,11 @@ func (s *Station) prove(m *Message) {
 }
 
 func (s *Station) reply(x *exchange, m *Message, r Response) {
-	plain, err := json.Marshal(r)
+	plain, err := fitted(r)
 	if err != nil {
 		return
 	}
-	out := Message{Kind: Reply, Device: s.mac, Exchange: m.Exchange, Seq: m.Seq}
+	out := Message{Version: m.Version, Kind: Reply, Device: s.mac, Exchange: m.Exchange, Seq: m.Seq}
 	if err := x.channel.seal(&out, plain); err != nil {
 		return
 	}
@@ -225,12 +322,32 @@ func (s *Station) reply(x *exchange, m *Message, r Response) {
 	s.send(x.reply)
 }
 
+// maxPlain is how much goes into an encrypted body, in bytes: the tag takes the rest.
+const maxPlain = MaxMessage - HeaderLen - 16
+
+// fitted gives an answer as it goes into one message: of pairs as many as fit. What does
+// not fit at all is an error that does.
+func fitted(r Response) ([]byte, error) {
+	first := r.Next
+	for {
+		plain, err := json.Marshal(r)
+		if err != nil || len(plain) <= maxPlain {
+			return plain, err
+		}
+		if len(r.Pairs) < 2 {
+			return json.Marshal(Response{Error: "its answer is too long for a message", Code: CodeLong})
+		}
+		r.Pairs = r.Pairs[:len(r.Pairs)-1]
+		r.Next = first + len(r.Pairs)
+	}
+}
+
 // call takes a request: the next one is carried out, the last one again is answered as it
 // was, and nothing else is anything.
 func (s *Station) call(m *Message) {
 	x := s.exchanges[m.Exchange]
-	if x == nil || x.channel == nil {
-		s.refuse(m, NoSuch, 0)
+	if x == nil || x.channel == nil || x.version != m.Version {
+		s.refuse(m, NoSuch, 0, nil)
 		return
 	}
 	if m.Seq == x.seq && bytes.Equal(m.Body, x.call) {
@@ -247,18 +364,18 @@ func (s *Station) call(m *Message) {
 	x.seq, x.used, x.call = m.Seq, s.now(), bytes.Clone(m.Body)
 	var r Request
 	if err := json.Unmarshal(plain, &r); err != nil {
-		s.reply(x, m, Response{Error: "it cannot be read"})
+		s.reply(x, m, Response{Error: "it cannot be read", Code: CodeValue})
 		return
 	}
 	// A device that somebody else has claimed meanwhile is not claimed again, nor is one
 	// entered by a password that is another by now.
-	if !bytes.Equal(x.psk, s.owner.PasswordKey()) {
-		s.reply(x, m, Response{Error: "it has another password by now"})
+	if !bytes.Equal(x.psk, s.owner.PasswordKey(int(x.version))) {
+		s.reply(x, m, Response{Error: "it has another password by now", Code: CodeHere})
 		delete(s.exchanges, m.Exchange)
 		return
 	}
 	if (x.pattern == Claim) != (r.Do == DoClaim) && r.Do != DoRead && r.Do != DoWink && r.Do != DoBye {
-		s.reply(x, m, Response{Error: "not in this conversation"})
+		s.reply(x, m, Response{Error: "not in this conversation", Code: CodeHere})
 		return
 	}
 	if r.Do == DoBye {
@@ -266,6 +383,9 @@ func (s *Station) call(m *Message) {
 		return
 	}
 	answer, then := s.owner.Carry(r)
+	if r.Do == DoPairs {
+		answer = from(answer, r.From)
+	}
 	s.reply(x, m, answer)
 	if answer.OK && (r.Do == DoPassword || r.Do == DoClaim) {
 		// What was begun by the old password ends with it; this conversation, whose answer
@@ -279,4 +399,16 @@ func (s *Station) call(m *Message) {
 	if then != nil {
 		then()
 	}
+}
+
+// from leaves out of an answer with all pairs those before one.
+func from(answer Response, first int) Response {
+	first = min(max(first, 0), len(answer.Pairs))
+	answer.Pairs = answer.Pairs[first:]
+	// fitted counts on from here; with the last one nothing is left to be asked for.
+	answer.Next = first
+	if plain, err := json.Marshal(answer); err == nil && len(plain) <= maxPlain {
+		answer.Next = 0
+	}
+	return answer
 }

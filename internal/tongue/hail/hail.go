@@ -4,7 +4,9 @@ package hail
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"janustat/core/commission"
@@ -41,7 +43,13 @@ func (Tongue) Hear(h *reach.Heard) (device.Sighting, bool) {
 		return device.Sighting{}, false
 	}
 	m, err := speak.Parse(d.Payload)
-	if err != nil || m.Kind != speak.Here || m.Device != h.From {
+	if m.Kind != speak.Here || m.Device != h.From {
+		return device.Sighting{}, false
+	}
+	if errors.Is(err, speak.ErrVersion) {
+		return device.Sighting{At: h.At, By: string(Name), MAC: h.From, Facts: later(int(m.Version))}, true
+	}
+	if err != nil {
 		return device.Sighting{}, false
 	}
 	about, err := speak.ReadDescription(m.Body)
@@ -51,11 +59,22 @@ func (Tongue) Hear(h *reach.Heard) (device.Sighting, bool) {
 	return device.Sighting{At: h.At, By: string(Name), MAC: h.From, Address: about.Address.Addr(), Facts: facts(about)}, true
 }
 
+// later is what is known of a device that speaks a later version alone.
+func later(version int) device.Facts {
+	return device.Facts{Model: fmt.Sprintf("speaks Hail %d, newer than this program", version), Access: device.Unmanaged}
+}
+
 // facts are what a device tells everyone of itself.
 func facts(d speak.Description) device.Facts {
+	version, pin := d.Pin()
+	if version == 0 {
+		f := later(slices.Max(d.Speaks))
+		f.Make, f.Serial, f.Name = d.Make, d.Serial, d.Name
+		return f
+	}
 	f := device.Facts{
 		Make: d.Make, Model: d.Model, Serial: d.Serial, Firmware: d.Firmware, Name: d.Name, Access: device.Sealed,
-		Tongues: []device.Tongue{Name}, Pins: map[device.Tongue]string{Name: speak.Fingerprint(d.Key)},
+		Tongues: []device.Tongue{Name}, Pins: map[device.Tongue]string{Name: string(pin)},
 		Settings: &device.Settings{Address: d.Address.Addr(), Prefix: max(d.Address.Bits(), 0), Gateway: d.Gateway, DHCP: d.DHCP, Name: d.Name},
 	}
 	if d.Fresh {
@@ -103,13 +122,18 @@ func (l link) Hear(of device.MAC, f func(payload []byte)) (stop func()) {
 }
 
 // Locate implements tongue.Locator.
-func (Tongue) Locate(ctx context.Context, w tongue.Way, mac device.MAC) (netip.Addr, error) {
+func (Tongue) Locate(ctx context.Context, w tongue.Way, p commission.Plan) (netip.Addr, error) {
 	n := w.Network()
 	for {
-		c, err := speak.Dial(ctx, link{n}, mac, n.Pace)
+		c, err := speak.Dial(ctx, link{n}, p.MAC, speak.Pin(p.Pins[Name]), n.Pace)
 		if err == nil {
 			defer c.Close()
-			return c.About.Address.Addr(), nil
+			about, _ := c.About()
+			return about.Address.Addr(), nil
+		}
+		var other *speak.KeyError
+		if errors.As(err, &other) || errors.Is(err, speak.ErrTwoKeys) || errors.Is(err, speak.ErrLater) {
+			return netip.Addr{}, nil // it is met, and Open says what is wrong with it
 		}
 		if ctx.Err() != nil {
 			return netip.Addr{}, context.Cause(ctx)
@@ -125,8 +149,17 @@ func (Tongue) Locate(ctx context.Context, w tongue.Way, mac device.MAC) (netip.A
 // Open implements tongue.Tongue.
 func (Tongue) Open(ctx context.Context, w tongue.Way, p commission.Plan, _ netip.Addr) (commission.Session, error) {
 	n := w.Network()
-	c, err := speak.Dial(ctx, link{n}, p.MAC, n.Pace)
-	if err != nil {
+	pin := speak.Pin(p.Pins[Name])
+	c, err := speak.Dial(ctx, link{n}, p.MAC, pin, n.Pace)
+	var other *speak.KeyError
+	switch {
+	case pin == device.TwoKeys:
+		return nil, commission.Stranger(p, "two keys were announced for its MAC: take the stranger off the LAN")
+	case errors.As(err, &other):
+		return nil, commission.Stranger(p, fmt.Sprintf("its key is another, %.18s… and not %.18s…", other.Pin, pin))
+	case errors.Is(err, speak.ErrTwoKeys), errors.Is(err, speak.ErrLater):
+		return nil, commission.Stranger(p, err.Error())
+	case err != nil:
 		return nil, lost(err)
 	}
 	return &session{Client: c, plan: p, veil: w.Blank()}, nil

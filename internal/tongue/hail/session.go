@@ -10,6 +10,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/evidence"
 	"janustat/core/secret"
 	"janustat/core/text"
 	speak "janustat/internal/speak/hail"
@@ -21,10 +22,13 @@ type session struct {
 	plan commission.Plan
 	veil *secret.Veil
 	user string
+	// claimed tells that the conversation is a claim, in which the first password is given.
+	claimed bool
 }
 
 var _ interface {
 	commission.Session
+	commission.Pinned
 	commission.Keyer
 	commission.ClockSetter
 	commission.Namer
@@ -41,9 +45,9 @@ func lost(err error) error {
 	var refusal *speak.RefusalError
 	switch {
 	case errors.As(err, &refusal) && refusal.Reason == speak.Locked:
-		return &commission.LockedError{Wait: time.Duration(refusal.Seconds) * time.Second}
-	case errors.As(err, &refusal) && (refusal.Reason == speak.NotFresh || refusal.Reason == speak.IsFresh):
-		return err // it was heard, and nothing came of it
+		return &commission.LockedError{Wait: evidence.Say(time.Duration(refusal.Seconds) * time.Second), By: refusal.By}
+	case errors.As(err, &refusal) && refusal.Reason == speak.NotFresh:
+		return err // nothing came of it
 	case errors.As(err, &refusal), errors.Is(err, speak.ErrNoAnswer):
 		return fmt.Errorf("%w: %w", commission.ErrReplyLost, err)
 	case errors.Is(err, speak.ErrNotNow):
@@ -64,12 +68,17 @@ func (s *session) call(ctx context.Context, r speak.Request) (speak.Response, er
 	return a, lost(err)
 }
 
-// Access implements commission.Session.
+// Access implements commission.Session. That a device has no password is proved under its
+// key; what it announces, anybody may say. One that was opened before is entered at once.
 func (s *session) Access(ctx context.Context) (device.Access, error) {
-	if err := s.Look(ctx); err != nil {
-		return "", lost(err)
+	if about, _ := s.About(); s.claimed || s.plan.Known && !about.Fresh {
+		return map[bool]device.Access{true: device.Fresh, false: device.Sealed}[s.claimed], nil
 	}
-	if s.About.Fresh {
+	fresh, err := s.Fresh(ctx)
+	switch {
+	case err != nil:
+		return "", lost(err)
+	case fresh:
 		return device.Fresh, nil
 	}
 	return device.Sealed, nil
@@ -78,93 +87,164 @@ func (s *session) Access(ctx context.Context) (device.Access, error) {
 // Encrypted implements commission.Session.
 func (s *session) Encrypted() bool { return true }
 
-// Certificate implements commission.Session: there is none, but a key (Identity).
+// Certificate implements commission.Session: there is none, but a key (Pin).
 func (s *session) Certificate() string { return "" }
 
-// Identity implements commission.Session. That the device has the key is proved in the
-// handshake, before anything of a password is sent.
+// Identity implements commission.Session: it is the key, to which every handshake of the
+// conversation is held. What is told beside that is not proved yet.
 func (s *session) Identity(context.Context) (commission.Identity, error) {
-	return commission.Identity{Serial: s.said(s.About.Serial), Key: speak.Fingerprint(s.About.Key), Pin: s.plan.Pins[Name]}, nil
+	return commission.Identity{}, nil
 }
+
+// Pin implements commission.Pinned.
+func (s *session) Pin() string { return string(s.Client.Pin()) }
+
+// Witness implements commission.Session.
+func (s *session) Witness() evidence.Witness { return s.Word() }
 
 // Enter implements commission.Session.
 func (s *session) Enter(ctx context.Context, user string, p secret.Password) (bool, error) {
 	fits, err := s.Client.Enter(ctx, user, p)
 	if fits {
-		s.user = user
+		s.user, s.claimed = user, false
 	}
 	return fits, lost(err)
 }
 
-// RefusesAnonymous implements commission.Session.
+// RefusesAnonymous implements commission.Session: nobody can claim it. In version 2 it
+// proves that it refuses; in version 1 nothing else than a refusal comes.
 func (s *session) RefusesAnonymous(ctx context.Context) (bool, error) {
-	other, err := speak.Dial(ctx, s.Link(), s.plan.MAC, s.Pace())
+	other, err := speak.Dial(ctx, s.Link(), s.plan.MAC, s.Expected(), s.Pace())
 	if err != nil {
 		return false, lost(err)
 	}
 	defer other.Close()
-	err = other.Claim(ctx)
+	err = other.ClaimAnyway(ctx)
 	var refusal *speak.RefusalError
-	if errors.As(err, &refusal) {
+	if errors.As(err, &refusal) && refusal.Reason == speak.NotFresh && (refusal.By.Stands() || s.version() == speak.Version1) {
 		return true, nil
 	}
 	return false, lost(err)
 }
 
-// Read implements commission.Session.
-func (s *session) Read(ctx context.Context) (commission.Found, error) {
-	about := s.About
-	f := commission.Found{
-		Make: s.said(about.Make), Model: s.said(about.Model), Serial: s.said(about.Serial), Firmware: s.said(about.Firmware),
-		MACs: []device.MAC{s.plan.MAC}, NoZone: true,
-	}
-	if !s.Entered() {
-		if !about.Fresh {
-			return f, errors.New("it tells its settings only with its password")
-		}
-		f.Settings = *facts(about).Settings
-		f.Settings.Name = s.said(f.Settings.Name)
-		return f, nil
-	}
-	asked := time.Now()
-	a, err := s.call(ctx, speak.Request{Do: speak.DoRead})
-	if err != nil {
-		return f, err
-	}
-	if a.State == nil {
-		return f, errors.New("it tells nothing of its state")
-	}
-	took := time.Since(asked)
-	st := a.State
-	f.Settings = device.Settings{Address: st.Address.Addr(), Prefix: max(st.Address.Bits(), 0), Gateway: st.Gateway, DHCP: st.DHCP, Name: s.said(st.Name)}
-	f.Clock, f.ClockDoubt = st.Time.Sub(asked.Add(took/2)), took/2
-	f.Accounts = []commission.Account{{Name: s.said(st.User), Level: commission.Administrator}}
-	return f, nil
+func (s *session) version() int {
+	about, _ := s.About()
+	v, _ := about.Pin()
+	return v
 }
 
-// Rules implements commission.Keyer: Hail publishes none.
-func (s *session) Rules(context.Context) (*secret.Rules, error) { return nil, nil }
-
-// CreateAdministrator implements commission.Keyer.
-func (s *session) CreateAdministrator(ctx context.Context, user string, p secret.Password) error {
+// claim makes the conversation a claim, if it is none yet.
+func (s *session) claim(ctx context.Context) error {
+	if s.claimed {
+		return nil
+	}
 	if err := s.Claim(ctx); err != nil {
 		return lost(err)
 	}
-	_, err := s.call(ctx, speak.Request{Do: speak.DoClaim, User: user, Password: p.Reveal()})
+	s.claimed = true
+	return nil
+}
+
+// Read implements commission.Session. What a device only announces is not part of it: one
+// without a password is read in a claim.
+func (s *session) Read(ctx context.Context) (commission.Found, error) {
+	f := commission.Found{MACs: []device.MAC{s.plan.MAC}, NoZone: true}
+	if !s.Entered() {
+		if about, _ := s.About(); !about.Fresh {
+			return f, errors.New("it tells its settings only with its password")
+		}
+		if err := s.claim(ctx); err != nil {
+			return f, err
+		}
+	}
+	asked := time.Now()
+	st, err := s.state(ctx)
+	if err != nil {
+		return f, err
+	}
+	took := time.Since(asked)
+	f.By = s.Witness()
+	f.Make, f.Model, f.Serial, f.Firmware = s.said(st.Make), s.said(st.Model), s.said(st.Serial), s.said(st.Firmware)
+	f.Settings = device.Settings{Address: st.Address.Addr(), Prefix: max(st.Address.Bits(), 0), Gateway: st.Gateway, DHCP: st.DHCP, Name: s.said(st.Name)}
+	f.Clock, f.ClockDoubt = st.Time.Sub(asked.Add(took/2)), took/2
+	if st.User != "" {
+		f.Accounts = []commission.Account{{Name: s.said(st.User), Level: commission.Administrator}}
+	}
+	f.Lacks = map[commission.Step]bool{}
+	for call, step := range map[string]commission.Step{
+		speak.DoClock: commission.StepClock, speak.DoName: commission.StepName, speak.DoGateway: commission.StepGateway,
+	} {
+		f.Lacks[step] = !s.does(call)
+	}
+	return f, nil
+}
+
+// Rules implements commission.Keyer: from version 2 on a device tells them under its key.
+func (s *session) Rules(context.Context) (*secret.Rules, error) {
+	about, by := s.About()
+	r := about.Rules
+	if !by.Stands() || r == nil {
+		return nil, nil
+	}
+	return &secret.Rules{
+		MinLen: r.Min, MaxLen: r.Max, Upper: r.Upper, Digits: r.Digits, Special: r.Special, NoUser: r.NotUser, NoSpecial: r.Plain,
+	}, nil
+}
+
+// CreateAdministrator implements commission.Keyer.
+func (s *session) CreateAdministrator(ctx context.Context, user string, p secret.Password) error {
+	if err := s.claim(ctx); err != nil {
+		return err
+	}
+	key, err := s.PasswordKey(user, p)
+	if err != nil {
+		return err
+	}
+	_, err = s.call(ctx, speak.Request{Do: speak.DoClaim, User: user, Password: p.Reveal(), Key: key})
+	if err == nil {
+		s.claimed = false
+	}
 	return err
 }
 
 // SetPassword implements commission.Keyer.
-func (s *session) SetPassword(ctx context.Context, _ string, p secret.Password) error {
-	_, err := s.call(ctx, speak.Request{Do: speak.DoPassword, Password: p.Reveal()})
+func (s *session) SetPassword(ctx context.Context, user string, p secret.Password) error {
+	key, err := s.PasswordKey(user, p)
+	if err != nil {
+		return err
+	}
+	_, err = s.call(ctx, speak.Request{Do: speak.DoPassword, Password: p.Reveal(), Key: key})
 	return err
 }
 
-// SetClock implements commission.ClockSetter.
-func (s *session) SetClock(ctx context.Context) (time.Duration, error) {
-	now := time.Now().UTC()
-	_, err := s.call(ctx, speak.Request{Do: speak.DoClock, Time: &now})
-	return 0, err
+// clockTries is how often the time is told where it is long on its way, and clockSlow
+// what is long: it may have been sent again, with the time of its first sending.
+const (
+	clockTries = 3
+	clockSlow  = 300 * time.Millisecond
+)
+
+// SetClock implements commission.ClockSetter. Half of what the last answer took is how
+// long the time is on its way.
+func (s *session) SetClock(ctx context.Context) (late time.Duration, err error) {
+	asked := time.Now()
+	if _, err := s.state(ctx); err != nil {
+		return 0, err
+	}
+	way := time.Since(asked) / 2
+	for range clockTries {
+		begun := time.Now()
+		t := begun.Add(way).UTC()
+		if _, err := s.call(ctx, speak.Request{Do: speak.DoClock, Time: &t}); err != nil {
+			return 0, err
+		}
+		took := time.Since(begun)
+		if late = max(took/2-way, 0); took < clockSlow {
+			return 0, nil
+		}
+		way = took / 2
+	}
+	return late, nil
 }
 
 // SetName implements commission.Namer.
@@ -200,9 +280,9 @@ func (s *session) Reset(ctx context.Context) error {
 
 // Wink implements commission.Winker.
 func (s *session) Wink(ctx context.Context) (string, error) {
-	if !s.Entered() && s.About.Fresh {
-		if err := s.Claim(ctx); err != nil {
-			return "", lost(err)
+	if about, _ := s.About(); !s.Entered() && about.Fresh {
+		if err := s.claim(ctx); err != nil {
+			return "", err
 		}
 	}
 	a, err := s.call(ctx, speak.Request{Do: speak.DoWink})
@@ -221,21 +301,53 @@ func (s *session) state(ctx context.Context) (speak.State, error) {
 	return *a.State, nil
 }
 
+// maxPairs bounds the others that a station is asked for, and maxParts the messages.
+const (
+	maxPairs = 256
+	maxParts = 64
+)
+
+// pairs reads all that a station knows of others, in as many parts as that takes.
+func (s *session) pairs(ctx context.Context) ([]speak.Pair, error) {
+	if s.version() == speak.Version1 {
+		st, err := s.state(ctx)
+		return st.Pairs, err
+	}
+	var all []speak.Pair
+	for from, parts := 0, 0; ; parts++ {
+		a, err := s.call(ctx, speak.Request{Do: speak.DoPairs, From: from})
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, a.Pairs...)
+		switch {
+		case a.Next == 0:
+			return all, nil
+		case a.Next <= from || len(all) > maxPairs || parts == maxParts:
+			return nil, errors.New("it tells of pairs without end")
+		}
+		from = a.Next
+	}
+}
+
 // does reports whether the device takes a call, by its own word.
-func (s *session) does(call string) bool { return slices.Contains(s.About.Does, call) }
+func (s *session) does(call string) bool {
+	about, _ := s.About()
+	return slices.Contains(about.Does, call)
+}
 
 // Pairs implements commission.PairKeeper.
 func (s *session) Pairs(ctx context.Context, links []commission.Link) ([]commission.Tie, error) {
 	if !s.does(speak.DoPair) {
 		return nil, &commission.UnableError{What: "pairs"}
 	}
-	st, err := s.state(ctx)
+	known, err := s.pairs(ctx)
 	if err != nil {
 		return nil, err
 	}
 	out := make([]commission.Tie, len(links))
 	for i, l := range links {
-		out[i] = s.paired(l, st.Pairs)
+		out[i] = s.paired(l, known)
 	}
 	return out, nil
 }
