@@ -148,6 +148,16 @@ type Plan struct {
 	// Known tells that it was opened before: one that says it has no password then is not
 	// what it was, and is sent none.
 	Known bool
+	// Unconfirmed tells that its password was sent to it in an earlier run, and that nothing
+	// has opened it since: it may keep only a part of that. Untried leaves out the keys that
+	// it has proved to refuse; it may be nil. OwnLast tells that its own was refused before.
+	Unconfirmed bool
+	OwnLast     bool
+	Untried     func([]Credential) []Credential
+	// Model is what it is, "" where that is not known; Met tells that one of these was given
+	// a password by this job before. Of others, one goes first.
+	Model string
+	Met   bool
 	// Renewing tells that an earlier run was cut short after it had sent an address, a name
 	// or a restart, at which some devices make themselves another certificate.
 	Renewing bool
@@ -236,6 +246,8 @@ const (
 	FromChange  Origin = "change"  // its next one, of a change that was cut short
 	FromEarlier Origin = "earlier" // of earlier work
 	FromFactory Origin = "factory" // known to all
+	FromSent    Origin = "sent"    // sent to it once, and neither confirmed nor followed by one that was
+	FromCut     Origin = "cut"     // the beginning of one that was sent
 )
 
 // Found is one reading of a device.
@@ -351,6 +363,7 @@ type Result struct {
 	Next   advice.Advice // what the installer can do
 	Writes []Step        // writes carried out, in order
 	Opened bool          // a password opened it
+	Sent   bool          // a first password was sent to it
 	Key    Credential    // which one, or the one that took its place
 	// Refused are the keys that it has proved not to be opened by, and Doubted those that
 	// were refused by a word that anybody may have said.

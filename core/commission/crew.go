@@ -33,7 +33,7 @@ func (p *Places) Give() { <-p.free }
 // plans. spawn runs a function beside the others, as a goroutine does; done,
 // which may be nil, is told of each result as it comes.
 func RunAll(ctx context.Context, w Worker, plans []Plan, spawn func(func()), done func(Result)) []Result {
-	w.Board = NewBoard(plans)
+	w.Board, w.Pilots = NewBoard(plans), NewPilots(plans)
 	return Each(plans, spawn, done, func(p Plan) Result { return w.Run(ctx, p) })
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"janustat/core/advice"
@@ -23,6 +24,11 @@ func (r *run) enter(ctx context.Context) error {
 	if err := r.ensureKeyed(ctx); err != nil {
 		return err
 	}
+	if r.plan.Unconfirmed && r.plan.OwnLast && !r.keyed {
+		if done, err := r.cutShort(ctx); done || err != nil {
+			return err
+		}
+	}
 	keys := r.keys()
 	if len(keys) == 0 {
 		return trouble(nil, r.lostPassword(),
@@ -37,7 +43,7 @@ func (r *run) enter(ctx context.Context) error {
 			return r.admitted(ctx, k)
 		}
 	}
-	if !r.keyed {
+	if !r.keyed && !r.plan.Unconfirmed {
 		return trouble(nil, r.lostPassword(),
 			"is sealed: no key on the keyring opens it")
 	}
@@ -45,35 +51,89 @@ func (r *run) enter(ctx context.Context) error {
 		return err
 	}
 	return trouble(nil, r.lostPassword(),
-		"has taken its first password and is not opened by it: it may keep only the beginning of it, or another form")
+		"has taken its first password and is not opened by it, nor by the beginning of it: it may keep another form")
 }
 
 // cuts are the lengths at which devices cut passwords without saying so, the likeliest
 // first: what fits into a field of theirs, or what an old hash looks at.
 var cuts = []int{16, 8, 12, 15, 10, 32, 31, 20}
 
-// cutShort tries whether a device has kept only the beginning of the password that it has
-// just been given, within the budget.
-func (r *run) cutShort(ctx context.Context) (done bool, err error) {
+// beginnings are the parts of its password that a device may have kept of it. One of its
+// model that was met before in this run shows which is the likeliest.
+func (r *run) beginnings() (out []Credential) {
 	whole := []rune(r.plan.Password.Reveal())
-	for _, n := range cuts {
+	lengths := cuts
+	if n := r.Pilots.cut(r.plan.Model); n > 0 {
+		lengths = append([]int{n}, cuts...)
+	}
+	for _, n := range lengths {
 		if n >= len(whole) {
 			continue
 		}
-		k := Credential{User: r.plan.User, Password: secret.New(string(whole[:n])), Origin: FromChange}
+		k := Credential{User: r.plan.User, Password: secret.New(string(whole[:n])), Origin: FromCut}
+		if !slices.Contains(out, k) {
+			out = append(out, k)
+		}
+	}
+	if r.plan.Untried != nil {
+		out = r.plan.Untried(out)
+	}
+	return out
+}
+
+// cutShort tries whether a device has kept only the beginning of the password that was
+// sent to it, within the budget. What it refuses is taken down, so that the next hour, or
+// the next run, goes on from there.
+func (r *run) cutShort(ctx context.Context) (done bool, err error) {
+	all := r.beginnings()
+	for i, k := range all {
 		ok, wait, err := Offer(ctx, r.Attempts, r.plan, k, r.session.Enter)
 		switch {
 		case err != nil:
 			return false, r.unanswered(err, "did not answer to its password")
 		case wait > 0:
-			return false, nil
-		case ok:
-			r.result.Key, r.result.Opened, r.sure = k, true, Credential{User: k.User, Password: k.Password}
-			r.note(fmt.Sprintf("keeps only the first %d characters of its password: the keyring has these", n))
-			return true, r.admitted(ctx, k)
+			return false, trouble(r.learnt(), advice.Say("run %s again in %s: the password that was sent to it is on the keyring, and what may be left of it is tried then", advice.Commission, wait.Round(time.Minute)),
+				fmt.Sprintf("has taken its first password and is not opened by it: it may keep only the beginning of it; lengths not tried yet: %d", len(all)-i))
+		case !ok:
+			r.refuses(k)
+			continue
 		}
+		n := len([]rune(k.Password.Reveal()))
+		k.Origin = FromChange
+		r.result.Key, r.result.Opened, r.sure = k, true, Credential{User: k.User, Password: k.Password}
+		r.note(fmt.Sprintf("keeps only the first %d characters of its password: the keyring has these", n))
+		r.pinned()
+		if err := r.learnt(); err != nil {
+			return false, err
+		}
+		r.Pilots.end(r.plan, true, false, n)
+		return true, r.admitted(ctx, k)
 	}
 	return false, nil
+}
+
+// learnt has what is known of its keys by now taken down, before anything more is written.
+func (r *run) learnt() error {
+	if r.Learnt == nil {
+		return nil
+	}
+	if err := r.Learnt(r.result); err != nil {
+		return trouble(err, advice.Say("free some disk space, then run %s again", advice.Commission), "its password could not be kept, so nothing more was sent")
+	}
+	return nil
+}
+
+// refuses takes down that a key does not open the device, or that somebody says so.
+func (r *run) refuses(k Credential) {
+	if k.Origin == FromKeyring && r.plan.Unconfirmed {
+		k.Origin = FromSent
+		r.result.Doubted = append(r.result.Doubted, k)
+	}
+	if refused, proven := evidence.Prove(r.session.Witness(), k); proven && k.Origin != FromSent {
+		r.result.Refused = append(r.result.Refused, refused)
+	} else if !proven {
+		r.result.Doubted = append(r.result.Doubted, k)
+	}
 }
 
 // lostPassword says what can be done about a device that no key opens.
@@ -100,26 +160,26 @@ func (r *run) keys() []Credential {
 
 // try offers one key, within the budget.
 func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err error) {
-	// What is known to open it is no try: a reply that gets lost costs nothing then.
-	if k.User == r.sure.User && k.Password == r.sure.Password {
+	var wait time.Duration
+	switch {
+	case k.User == r.sure.User && k.Password == r.sure.Password:
+		// What is known to open it is no try: a reply that gets lost costs nothing then.
 		if ok, err = OfferSure(ctx, r.Attempts, r.plan, k, r.session.Enter); err == nil && !ok {
 			r.sure = Credential{}
 		}
-	} else {
-		var wait time.Duration
-		if ok, wait, err = Offer(ctx, r.Attempts, r.plan, k, r.session.Enter); wait > 0 {
-			return false, spent(r.plan, wait, left)
-		}
+	case r.plan.confirmed(k):
+		ok, wait, err = OfferKnown(ctx, r.Attempts, r.plan, k, r.session.Enter)
+	default:
+		ok, wait, err = Offer(ctx, r.Attempts, r.plan, k, r.session.Enter)
+	}
+	if wait > 0 {
+		return false, spent(r.plan, wait, left)
 	}
 	if err != nil {
 		return false, r.unanswered(err, "did not answer to its password")
 	}
 	if !ok {
-		if refused, proven := evidence.Prove(r.session.Witness(), k); proven {
-			r.result.Refused = append(r.result.Refused, refused)
-		} else {
-			r.result.Doubted = append(r.result.Doubted, k)
-		}
+		r.refuses(k)
 		return false, nil
 	}
 	// Opened again after a move, it is still the key that it was.
@@ -128,7 +188,17 @@ func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err err
 	}
 	r.result.Opened, r.sure = true, Credential{User: k.User, Password: k.Password}
 	r.pinned()
+	if err := r.learnt(); err != nil {
+		return false, err
+	}
+	r.Pilots.end(r.plan, true, false, 0)
 	return true, nil
+}
+
+// confirmed reports whether a key has opened the device in an earlier run: what comes of
+// an offer that is cut short says nothing about it.
+func (p Plan) confirmed(k Credential) bool {
+	return p.Known && k.Origin == FromKeyring && k.User == p.User && k.Password == p.Password
 }
 
 // pinned takes down the key that the device has proved to have, in a tongue with such.
@@ -202,7 +272,7 @@ func (r *run) rekey(ctx context.Context, old Credential, what string) error {
 		return trouble(err, advice.Say("run the command again: it finds out which of the two holds"), "took another password and is not opened by it")
 	}
 	r.result.Opened, r.result.Key = true, Credential{User: user, Password: next, Origin: FromChange}
-	return nil
+	return r.learnt()
 }
 
 // key creates the administrator on a fresh device.
@@ -221,6 +291,10 @@ func (r *run) key(ctx context.Context) error {
 				"refuses the site password by its published rules")
 		}
 	}
+	if err := r.awaitPilot(ctx); err != nil {
+		return err
+	}
+	r.result.Sent = true
 	err = r.give(ctx, keyWrite(r.plan), r.plan.User, &r.plan.Password, func(p secret.Password) error {
 		return a.CreateAdministrator(ctx, r.plan.User, p)
 	})

@@ -65,6 +65,22 @@ func OfferSure(ctx context.Context, a Attempts, p Plan, k Credential, enter func
 	return false, nil
 }
 
+// OfferKnown offers a key that has opened the device before. Where no answer comes it costs
+// nothing, since it was no guess; refused, it counts, and it is not offered where the budget
+// is spent.
+func OfferKnown(ctx context.Context, a Attempts, p Plan, k Credential, enter func(ctx context.Context, user string, p secret.Password) (bool, error)) (fits bool, wait time.Duration, err error) {
+	left, err := a.Remaining(ctx, p)
+	if err != nil {
+		return false, 0, fmt.Errorf("register the password try: %w", err)
+	}
+	if left == 0 {
+		_, wait, err = a.Spend(ctx, p, k) // tells how long, and records nothing
+		return false, max(wait, time.Second), err
+	}
+	fits, err = OfferSure(ctx, a, p, k, enter)
+	return fits, 0, err
+}
+
 // NoteLocked records that a device has locked itself, where an error says so and the device
 // has proved that it is its word. What is only heard is not kept: the try that it answered
 // counts, as every one without an answer.

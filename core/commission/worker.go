@@ -35,6 +35,11 @@ type Worker struct {
 	Place    *Places
 	// Board is where devices of one run tell each other how far they are; nil without others.
 	Board *Board
+	// Pilots are who goes first of each model; nil without others.
+	Pilots *Pilots
+	// Learnt takes down what was learnt of a device's keys, before anything more is written
+	// to it; it may be nil.
+	Learnt func(Result) error
 	// HandLimit is how long to wait for what a person types into a device.
 	HandLimit time.Duration
 	// Watch is told of each step as it begins; it may be nil.
@@ -63,6 +68,7 @@ func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Conte
 		err = NoteLocked(ctx, w.Attempts, p, err)
 	}
 	w.Board.finish(p.ID, err)
+	w.Pilots.end(p, r.result.Opened, (r.result.Sent || p.Unconfirmed) && !r.result.Opened, 0)
 	r.result.Took = w.Site.Now().Sub(begun)
 	var t *Trouble
 	var alarm *AlarmError

@@ -24,20 +24,21 @@ type Device struct {
 	logs *Log
 	ctx  context.Context // the site's life
 
-	mu      sync.Mutex
-	state   state
-	guard   guard
-	boots   int
-	asked   int               // requests so far
-	powered time.Time         // when it last started
-	kept    bool              // came up with a lease, and keeps it
-	visits  map[string]string // who is signed in at its pages, by cookie
-	cert    *tls.Certificate  // it shows, where it has HTTPS
-	had     []string          // every password that was ever set
-	winks   []string          // what it was told to show itself by
-	paired  chan struct{}     // a station was told of another
-	blinded bool              // it has no stream now
-	viewers []net.Conn        // that watch it
+	mu        sync.Mutex
+	state     state
+	guard     guard
+	boots     int
+	asked     int               // requests so far
+	powered   time.Time         // when it last started
+	kept      bool              // came up with a lease, and keeps it
+	visits    map[string]string // who is signed in at its pages, by cookie
+	cert      *tls.Certificate  // it shows, where it has HTTPS
+	swallowed bool              // an answer, once
+	had       []string          // every password that was ever set
+	winks     []string          // what it was told to show itself by
+	paired    chan struct{}     // a station was told of another
+	blinded   bool              // it has no stream now
+	viewers   []net.Conn        // that watch it
 	// registered is until when other stations are, by their serials; homeless ends what
 	// was connected to a server that it is not to report to any more.
 	registered map[string]time.Time

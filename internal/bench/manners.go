@@ -59,6 +59,28 @@ const (
 
 var prohibited = &fault{code: "Sender", sub: "OperationProhibited", reason: "Operation prohibited"}
 
+// What devices keep of a password, and what they answer when one is set.
+const (
+	cuts8     = "cuts 8"
+	cuts12    = "cuts 12"
+	swallows  = "swallows"
+	saysOK    = "says ok"
+	saysBlank = "says nothing"
+	saysCut   = "says half"
+	saysGo    = "says elsewhere"
+	saysMuch  = "says anything"
+)
+
+// keeps is what a device keeps of a password that it is given. The lock is held.
+func (d *Device) keeps(password string) string {
+	for name, n := range map[string]int{cuts8: 8, cuts12: 12} {
+		if d.is(name) && len(password) > n {
+			return password[:n]
+		}
+	}
+	return password
+}
+
 // manners are all there are, by name.
 var manners = map[string]manner{
 	gatewayFirst: {
@@ -81,6 +103,14 @@ var manners = map[string]manner{
 			return nil
 		},
 	},
+	cuts8:          {stands: "seen: a password is kept up to its 8th character, and nothing is said"},
+	cuts12:         {stands: "seen: likewise, up to the 12th"},
+	swallows:       {stands: "seen: a user is created, and the connection closed without an answer, once"},
+	saysOK:         {stands: "seen: CreateUsers is carried out and answered by 200 and the text OK"},
+	saysBlank:      {stands: "RFC 9110, 15.3.5: CreateUsers is carried out and answered by 204"},
+	saysCut:        {stands: "seen: the answer to CreateUsers ends in the middle of its envelope"},
+	saysGo:         {stands: "RFC 9110, 15.4.3: CreateUsers is carried out, and leads to a page"},
+	saysMuch:       {stands: "seen: something that is no device answers every request with one and the same envelope, and does nothing"},
 	muteJobs:       {stands: "Recording Control Service Specification, RecordingJobStateTrack: Error is optional"},
 	noStill:        {stands: "Media Service Specification, 5.13: GetSnapshotUri is not offered"},
 	frozenStill:    {stands: "practice: a picture that hangs"},

@@ -185,7 +185,7 @@ func createUsers(d *Device, req *element) (*node, *fault) {
 	if f := d.judgePassword(name, password); f != nil {
 		return nil, f
 	}
-	d.state.users[name] = account{password, user.find("UserLevel").value()}
+	d.state.users[name] = account{d.keeps(password), user.find("UserLevel").value()}
 	d.had = append(d.had, password)
 	return response("CreateUsers")
 }
@@ -200,7 +200,7 @@ func setUser(d *Device, req *element) (*node, *fault) {
 	if f := d.judgePassword(name, password); f != nil {
 		return nil, f
 	}
-	account.password, account.level = password, user.find("UserLevel").value()
+	account.password, account.level = d.keeps(password), user.find("UserLevel").value()
 	d.state.users[name] = account
 	d.had = append(d.had, password)
 	return response("SetUser")

@@ -12,6 +12,7 @@ import (
 	"janustat/core/device"
 	"janustat/core/evidence"
 	"janustat/core/secret"
+	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/reach"
@@ -136,6 +137,37 @@ func (a *App) keyTryCommand() *cobra.Command {
 		Args:    oneDevice("key try"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.withJob(c.Context(), "key try", func(d *work.Desk) error { return a.keyTry(c.Context(), d, args[0]) })
+		},
+	}
+}
+
+func (a *App) keyAgainCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "again DEVICE",
+		Short: "Forget what was noted against a device's keys, so that they are offered again",
+		Long: `Forgets that a device was said to have locked itself, and which keys it was said to
+refuse: they are offered again by "key try" and "commission". Tries that were made
+within the hour count as before, so nothing here can lock a device.`,
+		Example: "  janustat key again C07",
+		Args:    oneDevice("key again"),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.withDevice(c.Context(), "key again", args[0], func(w worked) error {
+				unlocked, forgot, err := w.Again(c.Context(), w.device, w.planner.Keys)
+				if err != nil {
+					return err
+				}
+				var what []string
+				if unlocked {
+					what = append(what, "that it was locked")
+				}
+				if forgot {
+					what = append(what, "which keys it has refused")
+				}
+				if len(what) == 0 {
+					return a.report(fmt.Sprintf("nothing was noted against the keys of %s", w.device.Label()))
+				}
+				return a.report(fmt.Sprintf("forgotten of %s: %s", w.device.Label(), text.List(what)))
+			})
 		},
 	}
 }

@@ -53,6 +53,7 @@ func TestNoCommandTellsAPassword(t *testing.T) {
 		{"", "commission --yes"},
 		{"", "commission --yes --json"},
 		{"", "key try I01"},
+		{"", "key again I01"},
 		{"", "key list --json"},
 		{"", "key list"},
 		{"", "key show C01"},

@@ -34,7 +34,8 @@ type Planner struct {
 	// Joining is which devices work together; those that do not are planned by themselves.
 	Joining job.Joining
 
-	among *job.Among
+	among  *job.Among
+	models map[string]bool // of which one was opened
 }
 
 func (p *Planner) sheet() job.Among {
@@ -204,6 +205,12 @@ func (p *Planner) KeyPlan(d *device.Device) commission.Plan {
 		plan.MuteTLS = d.MuteTLS
 	}
 	plan.Known = !d.OpenedAt.IsZero() || p.Progress[d.ID].Keyed
+	plan.Model, plan.Met = modelOf(d), p.met()[modelOf(d)]
+	if plan.Unconfirmed = ok && p.MaybeKeyed[d.ID] && d.OpenedAt.IsZero(); plan.Unconfirmed {
+		plan.Untried = func(list []commission.Credential) []commission.Credential { return p.Keys.NotRefused(d.MAC, list) }
+		plan.OwnLast = p.Keys.IsDoubted(d.MAC, commission.Credential{User: user, Password: password})
+		plan.Others = append(plan.Others, p.Keys.Sent(d.MAC)...)
+	}
 	plan.Renewing = p.Progress[d.ID].Moved && !d.Commissioned()
 	if !d.ResetAt.IsZero() {
 		plan.Stop = &commission.Trouble{
@@ -228,6 +235,27 @@ func (p *Planner) KeyPlan(d *device.Device) commission.Plan {
 		plan.Others = append(plan.Others, p.Keys.NotRefused(d.MAC, p.Sheet.Factory())...)
 	}
 	return plan
+}
+
+// modelOf names what a device is, "" where it does not say.
+func modelOf(d *device.Device) string {
+	if d.Make == "" || d.Model == "" {
+		return ""
+	}
+	return d.Make + "\x00" + d.Model
+}
+
+// met gives the models of which this job has opened one.
+func (p *Planner) met() map[string]bool {
+	if p.models == nil {
+		p.models = map[string]bool{}
+		for i := range p.All {
+			if d := &p.All[i]; !d.OpenedAt.IsZero() {
+				p.models[modelOf(d)] = true
+			}
+		}
+	}
+	return p.models
 }
 
 // replacement makes ready what a factory password is replaced by.
@@ -303,8 +331,9 @@ func asTaken(d device.Device) device.Device { d.InJob = device.Taken; return d }
 
 // Another gives further forms of a password to a device that refuses one without
 // publishing why. Only where each device has its own can one be made for it
-// alone. save has to have the keyring on disk before it returns.
-func (p *Planner) Another(d device.Device, save func() error) func(s commission.Step, user string, refused int) (secret.Password, error) {
+// alone. What it refused stays on the keyring beside that, until one opens the device. The
+// keyring is to be on disk before the new one is sent.
+func (p *Planner) Another(d device.Device) func(s commission.Step, user string, refused int) (secret.Password, error) {
 	if p.Sheet.Style() != job.Each {
 		return nil
 	}
@@ -329,8 +358,9 @@ func (p *Planner) Another(d device.Device, save func() error) func(s commission.
 		case s == commission.StepUser:
 			p.Keys.SetNextUserFor(d.MAC, user, password)
 		default:
+			p.Keys.KeepSent(d.MAC)
 			p.Keys.Set(d.MAC, user, password)
 		}
-		return password, save()
+		return password, nil
 	}
 }

@@ -45,6 +45,7 @@ type keyringContent struct {
 	Devices map[device.MAC]keyFor   `json:"devices"`           // each device's own
 	Next    map[device.MAC]keyFor   `json:"next,omitempty"`    // what a change is about to give, or has given
 	Past    map[device.MAC][]past   `json:"past,omitempty"`    // what devices had before
+	Sent    map[device.MAC][]keyFor `json:"sent,omitempty"`    // what was sent before its own, and is not known to be refused for good
 	Earlier []keyFor                `json:"earlier,omitempty"` // of earlier work, for sealed devices
 	Refused map[device.MAC][]string `json:"refused,omitempty"` // marks of keys that do not open a device
 	// Doubted are marks of keys that were refused by a word that anybody may have said, the
@@ -106,6 +107,11 @@ func (k *Keyring) reveal() {
 	}
 	for _, e := range c.Earlier {
 		k.know(e.Password)
+	}
+	for _, list := range c.Sent {
+		for _, e := range list {
+			k.know(e.Password)
+		}
 	}
 	for _, users := range []map[device.MAC]map[string]string{c.Users, c.NextUsers} {
 		for _, list := range users {
@@ -185,10 +191,23 @@ func (k *Keyring) SetPassphrase(phrase string) { k.passphrase = phrase }
 
 // Save writes the keyring as a whole.
 func (k *Keyring) Save() error {
+	write, err := k.Ready()
+	if err != nil {
+		return err
+	}
+	return write()
+}
+
+// Ready gives what writes the keyring as it is now, while it may change already.
+func (k *Keyring) Ready() (write func() error, err error) {
 	plain, err := json.Marshal(k.content)
 	if err != nil {
-		return fmt.Errorf("keyring: %w", err)
+		return nil, fmt.Errorf("keyring: %w", err)
 	}
+	return func() error { return k.write(plain) }, nil
+}
+
+func (k *Keyring) write(plain []byte) error {
 	to, err := age.NewScryptRecipient(k.passphrase)
 	if err != nil {
 		return fmt.Errorf("%w: it is empty", ErrPassphrase)

@@ -57,12 +57,43 @@ func (k *Keyring) Opened(mac device.MAC, c commission.Credential, now time.Time)
 			k.passed(mac, was, now)
 		}
 	}
+	if len(k.content.Sent[mac]) > 0 { // one of them, or another, opens it: the rest are in vain
+		delete(k.content.Sent, mac)
+		changed = true
+	}
 	// A key of earlier work stays: what was to replace a factory one is not needed.
 	if next, ok := k.content.Next[mac]; ok && (next.Password == e.Password || c.Origin == commission.FromEarlier) {
 		delete(k.content.Next, mac)
 		changed = true
 	}
 	return changed
+}
+
+// KeepSent keeps what was sent to a device as its own, while another takes its place: it may
+// have taken it all the same.
+func (k *Keyring) KeepSent(mac device.MAC) {
+	was := k.content.Devices[mac]
+	if was.Password == "" || slices.Contains(k.content.Sent[mac], was) {
+		return
+	}
+	if k.content.Sent == nil {
+		k.content.Sent = map[device.MAC][]keyFor{}
+	}
+	k.content.Sent[mac] = append(k.content.Sent[mac], was)
+}
+
+// Sent gives what was sent to a device before its present key, none of which it has proved
+// to refuse, the latest first.
+func (k *Keyring) Sent(mac device.MAC) (out []commission.Credential) {
+	for _, e := range slices.Backward(k.content.Sent[mac]) {
+		out = append(out, commission.Credential{User: e.User, Password: secret.New(e.Password), Origin: commission.FromSent})
+	}
+	return k.NotRefused(mac, out)
+}
+
+// IsDoubted reports whether a key was refused before by a word that is not believed for good.
+func (k *Keyring) IsDoubted(mac device.MAC, c commission.Credential) bool {
+	return slices.Contains(k.content.Doubted[mac], mark(mac, c))
 }
 
 // passed keeps a key that a device had.
@@ -86,6 +117,7 @@ func (k *Keyring) Begin(mac device.MAC, user string, p secret.Password, now time
 	}
 	delete(k.content.Users, mac)
 	delete(k.content.NextUsers, mac)
+	delete(k.content.Sent, mac)
 	k.ForgetRefused(mac)
 	k.Set(mac, user, p)
 }
@@ -159,6 +191,9 @@ func (k *Keyring) NoteDoubted(mac device.MAC, list []commission.Credential) (cha
 		}
 		// The last one offered comes last again.
 		m := mark(mac, c)
+		if was := k.content.Doubted[mac]; len(was) > 0 && was[len(was)-1] == m {
+			continue
+		}
 		k.content.Doubted[mac] = append(slices.DeleteFunc(k.content.Doubted[mac], func(o string) bool { return o == m }), m)
 		changed = true
 	}

@@ -294,11 +294,12 @@ func (a Attempts) Locked(ctx context.Context, p commission.Plan, told evidence.P
 	})
 }
 
-// Unlock forgets that a device said it was locked. Tries that were made count as before.
+// Unlock forgets that a device said it was locked, on whatever wire. Tries that were made
+// count as before.
 func (a Attempts) Unlock(ctx context.Context, p commission.Plan) (had bool, err error) {
 	err = a.inBoth(ctx, func(stores []tryStore) error {
-		for i, s := range stores {
-			r, err := s.tx.ExecContext(ctx, "DELETE FROM try WHERE mac=? AND outcome='"+TryLocked+"'"+a.columns(s, i), p.MAC.String())
+		for _, s := range stores {
+			r, err := s.tx.ExecContext(ctx, "DELETE FROM try WHERE mac=? AND outcome=?", p.MAC.String(), TryLocked)
 			if err != nil {
 				return err
 			}

@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"sync"
 	"time"
 
 	"janustat/core/commission"
@@ -68,7 +67,7 @@ func (d *Desk) Plans(p *field.Planner, devices []device.Device, only Selection, 
 		d.Say("note: with `style: %s` every device of the job learns a password that others have; `style: each` gives each its own", style)
 	}
 	plans = only.of(plans)
-	offerOtherForms(p, plans, devices)
+	d.offerOtherForms(p, plans, devices)
 	return plans, nil
 }
 
@@ -82,22 +81,32 @@ func (d *Desk) joined(p *field.Planner) (err error) {
 
 // offerOtherForms lets devices that refuse a password have another form of it, which is
 // saved while others are at work.
-func offerOtherForms(p *field.Planner, plans []commission.Plan, devices []device.Device) {
-	var saving sync.Mutex
+func (d *Desk) offerOtherForms(p *field.Planner, plans []commission.Plan, devices []device.Device) {
+	saver := d.saverOf(p.Keys)
 	for i := range plans {
 		if plans[i].Manner != commission.ByService {
 			continue
 		}
-		another := p.Another(*device.ByID(devices, plans[i].ID), p.Keys.Save)
+		another := p.Another(*device.ByID(devices, plans[i].ID))
 		if another == nil {
 			continue
 		}
-		plans[i].Another = func(s commission.Step, user string, refused int) (secret.Password, error) {
-			saving.Lock()
-			defer saving.Unlock()
-			return another(s, user, refused)
+		plans[i].Another = func(s commission.Step, user string, refused int) (made secret.Password, err error) {
+			kept := saver.keep(func() bool {
+				made, err = another(s, user, refused)
+				return err == nil && !made.IsZero()
+			})
+			return made, errors.Join(err, kept)
 		}
 	}
+}
+
+// saverOf gives what keeps a keyring while devices are at work.
+func (d *Desk) saverOf(keys *job.Keyring) *saver {
+	if d.saver == nil || d.saver.keys != keys {
+		d.saver = newSaver(keys)
+	}
+	return d.saver
 }
 
 // Usual is how long devices of this job have taken so far; zero is not known.
@@ -122,7 +131,7 @@ func (d *Desk) Commission(ctx context.Context, n *reach.Net, planner *field.Plan
 		return nil, err
 	}
 	defer done()
-	worker := d.worker(prover, c.Size, v.Step)
+	worker := d.worker(prover, c.Size, v.Step, planner.Keys)
 	worker.HandLimit = c.Hands
 	return d.watchOver(ctx, planner.Keys, v, func(done func(commission.Result)) []commission.Result {
 		return commission.RunAll(ctx, worker, plans, func(f func()) { go f() }, done)

@@ -108,7 +108,7 @@ func (d *Desk) PlanChange(p *field.Planner, chosen []int, user string) (*Change,
 	case len(c.Plans) == 0:
 		return nil, &Misuse{advice.Wrap(fmt.Errorf("none of these is to have the user %q", user), "name it under users in the job sheet, and run %s", advice.Commission)}
 	}
-	offerOtherForms(p, c.Plans, picked)
+	d.offerOtherForms(p, c.Plans, picked)
 	return c, nil
 }
 
@@ -127,7 +127,7 @@ func (c *Change) Carry(ctx context.Context, n *reach.Net, v View) ([]commission.
 		return nil, err
 	}
 	defer closed()
-	worker := c.desk.worker(prover, commission.DefaultCrew, v.Step)
+	worker := c.desk.worker(prover, commission.DefaultCrew, v.Step, c.keys)
 	carry := commission.ChangeAll
 	if c.user != "" {
 		carry = commission.ChangeUsersAll

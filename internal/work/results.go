@@ -71,12 +71,11 @@ func (d *Desk) watchOver(ctx context.Context, keys *job.Keyring, v View, work fu
 	if saveErr == nil {
 		saveErr = taken.end(kept)
 	}
-	changed := false
-	for _, r := range all {
-		changed = field.TakeKeys(keys, r, time.Now()) || changed
-	}
-	if changed {
-		saveErr = errors.Join(saveErr, keys.Save())
-	}
-	return all, saveErr
+	err := d.saverOf(keys).keep(func() (changed bool) {
+		for _, r := range all {
+			changed = field.TakeKeys(keys, r, time.Now()) || changed
+		}
+		return changed
+	})
+	return all, errors.Join(saveErr, err)
 }

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"janustat/core/advice"
 	"janustat/core/commission"
@@ -33,8 +34,9 @@ type Desk struct {
 	// Around, if set, is put around the journal of writes.
 	Around func(commission.Journal) commission.Journal
 
-	net *reach.Net // that was worked on
-	mu  sync.Mutex
+	net   *reach.Net // that was worked on
+	saver *saver     // of the keyring that is worked with
+	mu    sync.Mutex
 }
 
 // Locked runs f while nothing else is done at the desk, for those who do several things
@@ -157,6 +159,24 @@ func (d *Desk) Attempts(ctx context.Context, n *reach.Net) (at job.Attempts, don
 	return at, func() { ledger.Close() }, nil
 }
 
+// Again forgets what was noted against a device's keys: that it said it was locked, and
+// which keys it has refused. Tries that were made count as before.
+func (d *Desk) Again(ctx context.Context, x *device.Device, keys *job.Keyring) (unlocked, forgot bool, err error) {
+	ledger, err := job.OpenLedger(ctx, d.State)
+	if err != nil {
+		return false, false, err
+	}
+	defer ledger.Close()
+	at := job.Attempts{Register: d.Job.Register, Ledger: ledger, Budget: d.Job.Sheet.Budget()}
+	if unlocked, err = at.Unlock(ctx, commission.Plan{MAC: x.MAC}); err != nil {
+		return false, false, err
+	}
+	if forgot = keys.ForgetRefused(x.MAC); forgot {
+		err = keys.Save()
+	}
+	return unlocked, forgot, err
+}
+
 // Prover makes ready to speak to devices and to offer them passwords. done is to be
 // called in the end.
 func (d *Desk) Prover(ctx context.Context, n *reach.Net) (p field.Prover, done func(), err error) {
@@ -177,8 +197,12 @@ func (d *Desk) journal() commission.Journal {
 }
 
 // worker makes one of what is needed to carry out plans.
-func (d *Desk) worker(p field.Prover, crew int, watch func(commission.Plan, commission.Step, string)) commission.Worker {
+func (d *Desk) worker(p field.Prover, crew int, watch func(commission.Plan, commission.Step, string), keys *job.Keyring) commission.Worker {
+	saver := d.saverOf(keys)
 	return commission.Worker{
 		Site: p.Site, Journal: d.journal(), Attempts: p.Attempts, Place: commission.NewPlaces(crew), Watch: watch,
+		Learnt: func(r commission.Result) error {
+			return saver.keep(func() bool { return field.TakeKeys(keys, r, time.Now()) })
+		},
 	}
 }

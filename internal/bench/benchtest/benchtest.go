@@ -61,6 +61,17 @@ func StartSite(t testing.TB, s *bench.Site) (socket string, logs *bench.Log, b *
 // up more sites than may run at once.
 func StartUntil(t testing.TB, s *bench.Site) (socket string, logs *bench.Log, b *bench.Bench, stop func()) {
 	t.Helper()
+	socket, logs, b, end := StartForHours(t, s)
+	return socket, logs, b, func() {
+		end()
+		hold(t, s, logs.Events())
+	}
+}
+
+// StartForHours does so for a test that plays hours, over which a device may be offered
+// more than its budget of one.
+func StartForHours(t testing.TB, s *bench.Site) (socket string, logs *bench.Log, b *bench.Bench, stop func()) {
+	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	logs = bench.NewLog(nil)
 	b, err := bench.Start(ctx, s, logs)
@@ -78,7 +89,6 @@ func StartUntil(t testing.TB, s *bench.Site) (socket string, logs *bench.Log, b 
 		serving.Wait()
 		b.Stop()
 		os.RemoveAll(dir)
-		hold(t, s, logs.Events())
 	}
 }
 

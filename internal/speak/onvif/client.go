@@ -212,6 +212,9 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 		return fmt.Errorf("%s: %w", operation, text.Error(err, c.veil.Text))
 	}
 	if leadsElsewhere(status) {
+		if !reads { // it may have been carried out before
+			return fmt.Errorf("%s: %w: %w (HTTP status %d, %q)", operation, ErrNoReply, ErrElsewhere, status, c.said(header.Get("Location")))
+		}
 		return fmt.Errorf("%s: %w (HTTP status %d, %q)", operation, ErrElsewhere, status, c.said(header.Get("Location")))
 	}
 	err = soap.Decode(bytes.NewReader(answer), out)
@@ -220,6 +223,10 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 	case errors.As(err, &fault):
 		fault.Status = status
 		c.quieten(fault)
+	case !reads && status < 300 && (err != nil || soap.Names(answer) != operation+"Response"):
+		// A write is done by its own answer, and refused by a fault: whatever else comes back
+		// with a good status, what became of it is unknown, and is found out.
+		return fmt.Errorf("%s: %w: what came back is not its answer", operation, ErrNoReply)
 	case status < 300 && err != nil:
 		return fmt.Errorf("%s: %w", operation, text.Error(err, c.veil.Text))
 	case status >= 300:

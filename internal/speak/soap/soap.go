@@ -257,6 +257,35 @@ func Decode(r io.Reader, out any) error {
 	}
 }
 
+// Names gives the local name of the first element in the body of a message, "" where there
+// is none.
+func Names(data []byte) string {
+	if len(data) > MaxMessage || CheckDepth(data) != nil {
+		return ""
+	}
+	d := NewDecoder(data)
+	for inBody := false; ; {
+		t, err := d.Token()
+		if err != nil {
+			return ""
+		}
+		el, ok := t.(xml.StartElement)
+		switch {
+		case !ok:
+		case inBody:
+			return el.Name.Local
+		case el.Name.Local == "Body":
+			inBody = true
+		case el.Name.Local == "Header":
+			if d.Skip() != nil {
+				return ""
+			}
+		case el.Name.Local != "Envelope":
+			return ""
+		}
+	}
+}
+
 // NewDecoder gives a decoder that takes XML as devices write it: in Latin-1, declared or
 // not, with control characters or a bare ampersand in it, and with octets before or after
 // the document. It never expands entities of the message's own.

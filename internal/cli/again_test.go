@@ -1,0 +1,28 @@
+package cli
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// What was noted against a device's keys can be forgotten, by name; tries count as before.
+func TestKeysAreOfferedAgain(t *testing.T) {
+	t.Parallel()
+	c := hire(t, mumbling+`  - {id: old, model: verrine-bullet, mac: "02:e4:41:00:02:01", serial: B1, restart: 1s, password: Earlier-work-9, address: 10.61.8.77/23}
+`, "--subnet", "10.61.8.0/23")
+	c.must("survey", "--quiet", "--for", "3s")
+	c.must("take", "02:e4:41:00:02:01", "--yes")
+	code, _, errs := c.run("Not-this-one-7\nNot-this-one-7\n", "key", "add", "--user", "admin")
+	assert.Equal(t, ExitDone, code, errs)
+	assert.Contains(t, c.must("key", "again", "C01"), "nothing was noted")
+	code, _, errs = c.run("", "key", "try", "C01")
+	assert.Equal(t, ExitNeeds, code, errs)
+	code, _, errs = c.run("", "key", "try", "C01")
+	assert.Contains(t, errs, "no key of earlier work is left to try")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, c.must("key", "again", "C01"), "forgotten of C01: which keys it has refused")
+	code, _, errs = c.run("", "key", "try", "C01")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, errs, "none is left within the hour", "tries that were made count as before")
+}

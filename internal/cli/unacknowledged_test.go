@@ -1,0 +1,139 @@
+package cli
+
+import (
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/internal/bench"
+	"janustat/internal/bench/benchtest"
+	"janustat/internal/job"
+)
+
+const mumbling = `
+site: Mumbling
+seed: 7
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+`
+
+// A first password that was taken with no answer that says so is found out, whatever came
+// back in place of that: it is never taken for a refusal, nor written over.
+func TestAFirstPasswordWithoutAnAnswerIsFoundOut(t *testing.T) {
+	t.Parallel()
+	site := mumbling
+	manners := []string{"swallows", "says ok", "says nothing", "says half", "says elsewhere"}
+	for i, m := range manners {
+		site += fmt.Sprintf("  - {id: d%d, model: verrine-bullet, mac: \"02:e4:41:00:02:%02x\", serial: B%d, restart: 1s, manners: [%s]}\n", i, i+1, i, m)
+	}
+	c := hire(t, site, "--subnet", "10.61.8.0/23")
+	c.sheet("password: {style: each}\n")
+	c.prepare()
+	out := c.must("commission", "--yes", "--quiet")
+	assert.Contains(t, out, "5 done, 0 need you")
+	for i, m := range manners {
+		// Written over it would be another than the first one.
+		had := c.bench.Device(fmt.Sprintf("d%d", i)).Passwords()
+		require.Len(t, had, 1, m)
+		assert.Equal(t, had[0], strings.TrimSpace(c.must("key", "show", fmt.Sprintf("C%02d", i+1))), m)
+	}
+	assert.Contains(t, c.must("prove", "--quiet"), "5 of 5 devices proved")
+	c.writesNothing()
+}
+
+// Something that answers everything with something was given nothing that counts: the
+// device itself, when it comes to that MAC, raises no alarm.
+func TestWhatAnswersAnythingWasGivenNothing(t *testing.T) {
+	t.Parallel()
+	c := hire(t, mumbling+`  - {id: liar, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A1, restart: 1s, manners: [says anything]}
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:02", serial: A2, restart: 1s}
+`, "--subnet", "10.61.8.0/23")
+	c.sheet("password: {style: each}\n")
+	c.must("survey", "--quiet", "--for", "3s")
+	c.run("", "take", "02:e4:42:00:01:01", "02:e4:42:00:01:02", "--yes")
+	c.run("", "allot")
+	code, out, _ := c.run("", "commission", "--yes", "--quiet")
+	assert.NotEqual(t, ExitUsage, code)
+	assert.NotContains(t, out, "2 done")
+	var all []struct {
+		MAC, Access, Alarm string
+	}
+	c.json(&all, "list", "--all")
+	for _, d := range all {
+		assert.NotEqual(t, d.MAC == "02:e4:42:00:01:01", d.Access == "keyed", d.MAC)
+		assert.Empty(t, d.Alarm)
+	}
+}
+
+// A device that keeps only the beginning of its password is never lost: within the budget
+// of tries, over hours and killed runs, the keyring has what opens it.
+func TestACutPasswordIsFoundOverHours(t *testing.T) {
+	t.Parallel()
+	c := hireForHours(t, mumbling+`  - {id: cut, model: verrine-bullet, mac: "02:e4:41:00:02:01", serial: B, count: 3, restart: 1s, manners: [cuts 12]}
+`, "--subnet", "10.61.8.0/23")
+	c.sheet("password: {style: each}\n")
+	c.prepare()
+	code, out, errs := c.run("", "commission", "--yes", "--quiet")
+	require.Equal(t, ExitNeeds, code, out+errs)
+	assert.Contains(t, out+errs, "it may keep only the beginning of it; lengths not tried yet")
+	assert.Contains(t, out+errs, "the first of its model, has taken one and is not opened by it")
+	given := 0
+	for i := 1; i <= 3; i++ {
+		given += len(c.bench.Device(fmt.Sprintf("cut-%d", i)).Passwords())
+	}
+	assert.Equal(t, 1, given, "one of its model is tried, and no other is given a password before that is settled")
+	// An hour later: the record of tries of this machine, and of the job, is as good as new.
+	for hours := 1; ; hours++ {
+		require.LessOrEqual(t, hours, 6, "%s", out)
+		c.anHourLater()
+		if code, out, errs = c.run("", "commission", "--yes", "--quiet"); code == ExitDone {
+			break
+		}
+		require.Equal(t, ExitNeeds, code, out+errs)
+	}
+	for i := 1; i <= 3; i++ {
+		had := c.bench.Device(fmt.Sprintf("cut-%d", i)).Passwords()
+		require.Len(t, had, 1)
+		assert.Equal(t, had[0][:12], strings.TrimSpace(c.must("key", "show", fmt.Sprintf("C%02d", i))))
+	}
+	for _, e := range c.logs.Events() {
+		assert.NotEqual(t, bench.EventLocked, e.What)
+	}
+}
+
+// hireForHours hires a crew for a test that plays hours, over which a device may be offered
+// more than its budget of one.
+func hireForHours(t *testing.T, site string, begin ...string) *crew {
+	s, err := bench.Parse([]byte(site))
+	require.NoError(t, err)
+	hurried := benchtest.Hurry(s)
+	socket, logs, b, stop := benchtest.StartForHours(t, s)
+	t.Cleanup(stop)
+	c := &crew{t: t, pace: hurried, dir: filepath.Join(t.TempDir(), "job"), wire: "bench:" + socket, logs: logs, bench: b, printed: &strings.Builder{}, ran: map[string]bool{}}
+	t.Cleanup(c.assertNothingLeaked)
+	c.must(append([]string{"begin", c.dir}, begin...)...)
+	return c
+}
+
+// anHourLater takes away what was recorded of tries: all of it is from an hour ago.
+func (c *crew) anHourLater() {
+	c.t.Helper()
+	require.NoError(c.t, os.RemoveAll(filepath.Join(filepath.Dir(c.dir), "state")))
+	c.sql("DELETE FROM try")
+}
+
+// sql changes the job's register behind the program's back.
+func (c *crew) sql(query string) {
+	c.t.Helper()
+	db, err := sql.Open("sqlite", filepath.Join(c.dir, job.RegisterFile))
+	require.NoError(c.t, err)
+	defer db.Close()
+	_, err = db.ExecContext(c.t.Context(), query)
+	require.NoError(c.t, err)
+}
