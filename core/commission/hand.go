@@ -94,14 +94,23 @@ func (r *run) appear(ctx context.Context, s Step, text string) error {
 func (r *run) alone(ctx context.Context) error {
 	r.tell(StepVerify, "is it alone there?")
 	defer r.clock(StepVerify)()
-	if err := r.Site.Claim(ctx, r.plan).Wait(ctx); err != nil {
-		return trouble(err, advice.Say("unplug one of the two, or give this one another address: %s", advice.AllotAgain.On(r.plan.Tag)),
-			"is not alone on "+r.plan.Target.Address.String())
+	if err := r.notAlone(ctx, r.Site.Alone(ctx, r.plan)); err != nil {
+		return err
 	}
 	s := r.plan.Target
 	s.Name = ""
 	r.result.Left = Found{Settings: s, MACs: []device.MAC{r.plan.MAC}}
 	return r.Journal.Left(ctx, r.plan, r.result.Left)
+}
+
+// notAlone waits whether anybody else answers for the address that the device has.
+func (r *run) notAlone(ctx context.Context, c Claim) error {
+	err := c.Wait(ctx)
+	if err == nil {
+		return nil
+	}
+	return trouble(err, advice.Say("find out who has the other device, by its MAC: a colleague's laptop may be giving out addresses on this LAN. Then give this one another address: %s", advice.AllotAgain.On(r.plan.Tag)),
+		"is not alone on "+r.plan.Target.Address.String())
 }
 
 // byReservation looks whether a device that takes nothing but a lease has the

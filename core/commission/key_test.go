@@ -363,7 +363,7 @@ func TestByHandWaitsForTheDevice(t *testing.T) {
 	require.Equal(t, Done, r.Status, r.Reason)
 	assert.Empty(t, d.writes())
 	assert.Equal(t, newPlace, r.Left.Settings.Address)
-	d.inUse = true
+	d.inUse, d.doubled = true, true
 	assert.Contains(t, d.run(t.Context(), p).Reason, "do not type it in")
 	p.Manner, p.From = ByReservation, newPlace
 	assert.Contains(t, d.run(t.Context(), p).Reason, "is not alone")

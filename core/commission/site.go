@@ -27,7 +27,11 @@ type Site interface {
 	// Open begins a conversation with the device at an address.
 	Open(ctx context.Context, p Plan, at netip.Addr) (Session, error)
 	// Claim begins an RFC 5227 probe of the plan's address, beside everything else.
+	// What is free is held until the device claims it, or ctx ends.
 	Claim(ctx context.Context, p Plan) Claim
+	// Alone begins to look whether anybody else answers for the plan's address, which the
+	// device has by now. It takes less than a second.
+	Alone(ctx context.Context, p Plan) Claim
 	// Tethered reports whether the laptop's own link was gone at any time since, and
 	// waits until it is back.
 	Tethered(ctx context.Context, since time.Time) (again bool, err error)

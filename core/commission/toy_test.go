@@ -71,6 +71,7 @@ type toy struct {
 	wantsGW     bool          // it takes an address only once its gateway is set
 	frozen      bool          // it takes an address only with DHCP off
 	noDNSByDHCP bool          // it takes DNS servers only with DHCP off
+	doubled     bool          // somebody else has been given its address
 	unproven    bool          // anybody may have said what it says
 	refuses     map[Step]bool // it never takes these
 	forgets     map[Step]bool // it takes these and does not keep them
@@ -139,6 +140,18 @@ func (t *toy) Open(_ context.Context, _ Plan, at netip.Addr) (Session, error) {
 }
 
 func (t *toy) Claim(context.Context, Plan) Claim { t.note("probe"); return t }
+
+func (t *toy) Alone(context.Context, Plan) Claim { return doubled(t.doubled) }
+
+// doubled is how looking whether a device is alone ends.
+type doubled bool
+
+func (d doubled) Wait(context.Context) error {
+	if d {
+		return ErrInUse
+	}
+	return nil
+}
 
 func (t *toy) Wait(context.Context) error {
 	if t.inUse {

@@ -211,6 +211,7 @@ func (s siteFunc) Open(c context.Context, p Plan, at netip.Addr) (Session, error
 	return s.toy(p).Open(c, p, at)
 }
 func (s siteFunc) Claim(context.Context, Plan) Claim { return s }
+func (s siteFunc) Alone(context.Context, Plan) Claim { return doubled(false) }
 func (s siteFunc) Wait(ctx context.Context) error {
 	s.wait()
 	select {
@@ -259,4 +260,14 @@ func TestDecide(t *testing.T) {
 		c.change(&f)
 		assert.Equal(t, c.want, Decide(p, f), name)
 	}
+}
+
+// A device that was moved is done when it has been read back at its address, alone.
+func TestDoneIsAlone(t *testing.T) {
+	d := newToy()
+	d.doubled = true
+	r := d.run(t.Context(), plan())
+	assert.Equal(t, NeedsYou, r.Status)
+	assert.Contains(t, r.Reason, "is not alone on "+newPlace.String())
+	assert.NotContains(t, d.log, "left")
 }

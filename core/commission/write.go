@@ -245,6 +245,12 @@ func (r *run) verify(ctx context.Context, f Found) error {
 	if len(f.MACs) > 0 && !slices.Contains(f.MACs, r.plan.MAC) {
 		return trouble(nil, advice.Say("run %s and look at both devices", advice.Survey), fmt.Sprintf("another device answers at %s", r.at))
 	}
+	// What was moved in this run, or in one that was cut short, is done once it is read back
+	// there alone: somebody else may have been given the address while it was away.
+	var alone Claim
+	if !r.plan.Target.DHCP && (r.phase > 0 || r.plan.Renewing || !r.plan.Known) {
+		alone = r.Site.Alone(ctx, r.plan)
+	}
 	refused, err := r.session.RefusesAnonymous(ctx)
 	if err != nil {
 		return trouble(err, advice.Say("run %s", advice.Prove), "could not be asked without its password")
@@ -257,6 +263,11 @@ func (r *run) verify(ctx context.Context, f Found) error {
 	}
 	if err := r.stream(ctx, &f); err != nil {
 		return err
+	}
+	if alone != nil {
+		if err := r.notAlone(ctx, alone); err != nil {
+			return err
+		}
 	}
 	r.result.Left = f
 	r.remark(f)

@@ -2,6 +2,7 @@ package bench
 
 import (
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"sync"
 
 	"janustat/core/device"
@@ -154,10 +156,10 @@ func (b *Bench) startOther(ctx context.Context, o *Bystander) error {
 // Serve lets clients plug in through a Unix socket until ctx ends. Each gets a
 // port of its own, as specified at wire.Hello.
 func (b *Bench) Serve(ctx context.Context, l net.Listener) error {
-	hello, err := b.hello()
-	if err != nil {
+	if _, err := b.hello(0); err != nil {
 		return err
 	}
+	var clients places
 	stop := context.AfterFunc(ctx, func() { l.Close() })
 	defer stop()
 	for {
@@ -168,20 +170,59 @@ func (b *Bench) Serve(ctx context.Context, l net.Listener) error {
 		case err != nil:
 			return fmt.Errorf("bench socket: %w", err)
 		}
-		go b.plug(ctx, wire.NewFrames(c, wire.Facts{}), hello)
+		go func() {
+			n := clients.take()
+			defer clients.give(n)
+			hello, err := b.hello(n)
+			if err != nil {
+				c.Close()
+				return
+			}
+			b.plug(ctx, wire.NewFrames(c, wire.Facts{}), hello)
+		}()
 	}
 }
 
-func (b *Bench) hello() ([]byte, error) {
+// places numbers the clients that are plugged in, from 0.
+type places struct {
+	mu    sync.Mutex
+	taken []bool
+}
+
+func (p *places) take() int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	at := slices.Index(p.taken, false)
+	if at < 0 {
+		at, p.taken = len(p.taken), append(p.taken, true)
+	}
+	p.taken[at] = true
+	return at
+}
+
+func (p *places) give(n int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.taken[n] = false
+}
+
+// hello is what a client is told of its port. Each has a MAC and addresses of its own, so
+// that two programs at once are two laptops.
+func (b *Bench) hello(n int) ([]byte, error) {
 	mac, err := device.ParseMAC(b.site.Laptop.MAC)
 	if err != nil {
 		return nil, fmt.Errorf("laptop: %w", err)
 	}
+	last := binary.BigEndian.Uint16(mac[4:]) + uint16(n)
+	binary.BigEndian.PutUint16(mac[4:], last)
 	h := wire.Hello{Bench: wire.BenchVersion, Site: b.site.Name, MAC: mac}
 	for _, a := range b.site.Laptop.Addresses {
 		p, err := netip.ParsePrefix(a)
 		if err != nil {
 			return nil, fmt.Errorf("laptop: %w", err)
+		}
+		for range n {
+			p = netip.PrefixFrom(p.Addr().Next(), p.Bits())
 		}
 		h.Addresses = append(h.Addresses, p)
 	}

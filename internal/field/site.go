@@ -250,6 +250,11 @@ func (s *Site) Claim(ctx context.Context, p commission.Plan) commission.Claim {
 	return claim{acd.Begin(ctx, s.Net, acd.Given.At(s.Net.Pace), s.Net.Facts().MAC, p.Target.Address, append(slices.Clone(p.Ports), p.MAC)...)}
 }
 
+// Alone implements commission.Site.
+func (s *Site) Alone(ctx context.Context, p commission.Plan) commission.Claim {
+	return claim{acd.Begin(ctx, s.Net, acd.Borrowed.At(s.Net.Pace), s.Net.Facts().MAC, p.Target.Address, append(slices.Clone(p.Ports), p.MAC)...)}
+}
+
 type claim struct{ *acd.Probe }
 
 // Wait implements commission.Claim.

@@ -29,18 +29,19 @@ type Manner struct {
 	Probes  int
 	Gap     time.Duration
 	Verdict time.Duration
+	Holds   bool // what is free is held for whoever is to have it
 }
 
 // Given is the manner for an address that a device is given. The waits of RFC 5227,
 // 2.1.1 are random so that many hosts that start together do not probe together; a
 // single prober may use the shortest of each: 4 seconds.
-var Given = Manner{0, ProbeNum, ProbeMin, AnnounceWait}
+var Given = Manner{0, ProbeNum, ProbeMin, AnnounceWait, true}
 
 // Borrowed is the manner for an address that is ours for minutes, that was silent to
 // the sweep, and that is given up at once when somebody claims it; and for looking
 // whether anyone else answers at an address that a device has. One lost frame in ten
 // still leaves a holder unheard only once in a thousand times: 0.6 seconds.
-var Borrowed = Manner{0, 4, 150 * time.Millisecond, 150 * time.Millisecond}
+var Borrowed = Manner{0, 4, 150 * time.Millisecond, 150 * time.Millisecond, false}
 
 // Lasts is how long a probe takes that meets no conflict.
 func (m Manner) Lasts() time.Duration {
@@ -49,7 +50,7 @@ func (m Manner) Lasts() time.Duration {
 
 // At gives the manner at a pace.
 func (m Manner) At(p pace.Pace) Manner {
-	return Manner{p.Of(m.Wait), m.Probes, p.Of(m.Gap), p.Of(m.Verdict)}
+	return Manner{p.Of(m.Wait), m.Probes, p.Of(m.Gap), p.Of(m.Verdict), m.Holds}
 }
 
 // freshFor is how long a finished probe's word is taken: while it waits to be
@@ -90,13 +91,16 @@ type Probe struct {
 	found    chan struct{} // closed on conflict
 	err      error
 	ended    time.Time
+	holding  bool // free, and ours until the one that is to have it claims it
 	restart  func() *Probe
 }
 
 // Begin starts probing an address (RFC 5227, 2.1.1), in a manner, from the MAC own. Packets
 // from a MAC in allowed are no conflict: the device that is to have the address
 // may already hold it. Listening goes on until ctx ends, so that a conflict that
-// shows later is still told.
+// shows later is still told. An address that is to be given is held from the end of its
+// probe until the device claims it, or ctx ends: others that probe for it are answered,
+// since the device itself may be restarting and answers nobody.
 func Begin(ctx context.Context, m Medium, how Manner, own device.MAC, address netip.Addr, allowed ...device.MAC) *Probe {
 	p := &Probe{address: address, done: make(chan struct{}), found: make(chan struct{})}
 	p.restart = func() *Probe { return Begin(ctx, m, how, own, address, allowed...) }
@@ -107,7 +111,16 @@ func Begin(ctx context.Context, m Medium, how Manner, own device.MAC, address ne
 	stop := m.HearARP(address, func(a arp.Packet) {
 		claims := a.Sender == address
 		probes := a.Op == arp.Request && a.Sender.IsUnspecified() && a.Target == address
-		if (claims || probes) && !ok[a.SenderMAC] {
+		switch {
+		case !claims && !probes:
+		case claims && ok[a.SenderMAC] && a.SenderMAC != own:
+			p.release() // it has arrived
+		case ok[a.SenderMAC]:
+		case probes && p.holds():
+			// Somebody else wants it for another: it is given already (RFC 5227, 2.4).
+			answer := arp.ReplyTo(a, own).Frame()
+			go func() { _ = m.Send(answer) }() // lost, the other asks again
+		default:
 			p.clash(a.SenderMAC)
 		}
 	})
@@ -141,10 +154,22 @@ func (p *Probe) run(ctx context.Context, m Medium, how Manner, own device.MAC) {
 			return
 		}
 	}
-	p.sleep(ctx, how.Verdict)
+	free := p.sleep(ctx, how.Verdict)
 	p.mu.Lock()
-	p.ended = time.Now()
+	p.ended, p.holding = time.Now(), free && how.Holds
 	p.mu.Unlock()
+}
+
+func (p *Probe) holds() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.holding
+}
+
+func (p *Probe) release() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.holding = false
 }
 
 // sleep waits, and is cut short by a conflict or the end of ctx.

@@ -26,6 +26,7 @@ var (
 type link struct {
 	mu    sync.Mutex
 	sent  []time.Time
+	held  []device.MAC // whose probes were answered
 	ears  map[int]func(arp.Packet)
 	count int
 	fails error
@@ -33,11 +34,15 @@ type link struct {
 
 func (l *link) Send(frame []byte) error {
 	p, err := arp.Parse(frame)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if err == nil && p.Op == arp.Reply && p.Sender == wanted && p.SenderMAC == own {
+		l.held = append(l.held, p.To)
+		return l.fails
+	}
 	if err != nil || p != arp.Probe(own, wanted) {
 		return errors.New("not the probe of RFC 5227")
 	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
 	l.sent = append(l.sent, time.Now())
 	return l.fails
 }
@@ -167,5 +172,33 @@ func TestEndsWithItsContextAndTheMedium(t *testing.T) {
 		require.ErrorIs(t, p.Wait(ctx), context.Canceled)
 		broken := errors.New("cable pulled")
 		require.ErrorIs(t, Begin(t.Context(), &link{fails: broken}, Given, own, wanted).Wait(t.Context()), broken)
+	})
+}
+
+// An address that was found free is held until the device that is to have it claims it:
+// the probes of others are answered, and nothing else is.
+func TestWhatIsFreeIsHeldUntilTheDeviceClaimsIt(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := &link{}
+		dev := device.MAC{2, 0, 0, 0, 0, 7}
+		p := Begin(t.Context(), l, Given, own, wanted, dev)
+		require.NoError(t, p.Wait(t.Context()))
+		l.say(arp.Probe(other, wanted))
+		l.say(arp.Probe(dev, wanted))
+		l.say(arp.Ask(other, netip.MustParseAddr("10.61.8.9"), wanted))
+		synctest.Wait()
+		assert.Equal(t, []device.MAC{other}, l.held, "the device's own probe is not answered, nor who only looks for it")
+		require.NoError(t, p.Wait(t.Context()), "who probes takes nothing from us")
+		l.say(arp.Announce(dev, wanted))
+		l.say(arp.Probe(other, wanted))
+		synctest.Wait()
+		assert.Len(t, l.held, 1, "it answers for itself")
+
+		l = &link{}
+		b := Begin(t.Context(), l, Borrowed, own, wanted, dev)
+		require.NoError(t, b.Wait(t.Context()))
+		l.say(arp.Probe(other, wanted))
+		synctest.Wait()
+		assert.Empty(t, l.held, "what is only looked at is nobody's")
 	})
 }
