@@ -1,5 +1,7 @@
 package bench
 
+import "time"
+
 // Spoil is somebody else at a recorder: the receiver of a channel, counted from 1, is given
 // another password.
 func (d *Device) Spoil(channel int) {
@@ -77,6 +79,13 @@ func (d *Device) Paired() (n int) {
 		}
 	}
 	return n
+}
+
+// Stall has a device wait before each answer from now on.
+func (d *Device) Stall(wait time.Duration) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.unit.Slow = wait
 }
 
 // Blind takes a camera's stream away, or gives it back; who watches it is cut off.

@@ -59,7 +59,10 @@ func (d *Device) serveSOAP(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		return
 	}
-	if d.unit.Slow > 0 && !sleep(r.Context(), d.unit.Slow) {
+	d.mu.Lock()
+	slow := d.unit.Slow
+	d.mu.Unlock()
+	if slow > 0 && !sleep(r.Context(), slow) {
 		return
 	}
 	var msg element

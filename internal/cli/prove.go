@@ -71,10 +71,13 @@ func (a *App) prove(ctx context.Context, d *work.Desk, only work.Selection) erro
 			}
 		})
 		count.end()
+		if errors.Is(err, work.ErrInterrupted) && len(p.Proofs) > 0 && !a.json {
+			return errors.Join(a.printProofs(p), err)
+		}
 		if err != nil {
 			return err
 		}
-		if err := a.printProofs(p.Proofs, p.Failed, p.InClear); err != nil {
+		if err := a.printProofs(p); err != nil {
 			return err
 		}
 		switch {
@@ -101,7 +104,8 @@ type proofJSON struct {
 	Checks  []field.Check `json:"checks"`
 }
 
-func (a *App) printProofs(proofs []field.Proof, failed int, inClear map[int64]bool) error {
+func (a *App) printProofs(p work.Proving) error {
+	proofs, failed, inClear := p.Proofs, p.Failed, p.InClear
 	if a.json {
 		out := make([]proofJSON, len(proofs))
 		for i := range proofs {
@@ -152,6 +156,10 @@ func (a *App) printProofs(proofs []field.Proof, failed int, inClear map[int64]bo
 	}
 	if n := countInClear(proofs, inClear); n > 0 {
 		fmt.Fprintf(a.Out, "Password set without encryption: %s of %d (`janustat log DEVICE` tells when).\n", plural(n, "device"), len(proofs))
+	}
+	if len(proofs) < p.Of {
+		fmt.Fprintf(a.Out, "%d of %d devices looked at.\n", len(proofs), p.Of)
+		return nil
 	}
 	if failed > 0 {
 		fmt.Fprintf(a.Out, "%d of %d devices proved, %d not.\n", len(proofs)-failed, len(proofs), failed)

@@ -230,7 +230,7 @@ func TestProofsAreKeptWithTheirDates(t *testing.T) {
 	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	for i, ok := range []bool{false, true} {
 		p := ProofRecord{At: at.Add(time.Duration(i) * time.Hour), OK: ok, Checks: []byte(`[{"check":"clock","ok":true}]`)}
-		require.NoError(t, j.Register.AddProofs(t.Context(), map[int64]ProofRecord{d[0].ID: p}))
+		require.NoError(t, j.Register.AddProofs(t.Context(), map[int64]ProofRecord{d[0].ID: p}, func(*device.Device) {}))
 	}
 	got, err := j.Register.Proofs(t.Context(), d[0].ID)
 	require.NoError(t, err)

@@ -17,10 +17,14 @@ type ProofRecord struct {
 	Checks json.RawMessage `json:"checks"`
 }
 
-// AddProofs records one proving of several devices, by their IDs.
-func (r *Register) AddProofs(ctx context.Context, proofs map[int64]ProofRecord) error {
+// AddProofs records one proving of several devices, by their IDs, and what it changes in
+// what is known of each.
+func (r *Register) AddProofs(ctx context.Context, proofs map[int64]ProofRecord, change func(*device.Device)) error {
 	return r.tx(ctx, func(tx *sql.Tx) error {
 		for id, p := range proofs {
+			if err := changeDevice(ctx, tx, id, change); err != nil {
+				return err
+			}
 			if _, err := tx.ExecContext(ctx, "INSERT INTO proof (device_id, at, ok, checks) VALUES (?,?,?,?)", id, stamp(p.At), p.OK, string(p.Checks)); err != nil {
 				return err
 			}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -22,6 +23,7 @@ var ErrInterrupted = errors.New("interrupted")
 // Proving is what an acceptance test gave.
 type Proving struct {
 	Proofs  []field.Proof
+	Of      int // so many were to be proved; more than there are proofs where it was interrupted
 	Failed  int
 	InClear map[int64]bool // devices whose password was set without encryption, by ID
 }
@@ -44,13 +46,17 @@ func (d *Desk) Prove(ctx context.Context, n *reach.Net, keys *job.Keyring, only 
 		old = slices.DeleteFunc(old, func(k commission.Credential) bool { return k.Password == own })
 		return keys.NotRefused(mac, old)
 	}
-	p := Proving{Proofs: d.proveAll(ctx, prover, only.of(plans), done), InClear: inClear}
-	if context.Cause(ctx) != nil && errors.Is(context.Cause(ctx), context.Canceled) {
-		return p, fmt.Errorf("%w: nothing is recorded as proved", ErrInterrupted)
-	} else if err := context.Cause(ctx); err != nil {
+	p := Proving{InClear: inClear, Of: len(only.of(plans))}
+	if err := d.proveAll(ctx, prover, only.of(plans), keys, &p, done); err != nil {
 		return p, err
 	}
-	return p, d.takeProofs(ctx, &p, keys)
+	switch err := context.Cause(ctx); {
+	case errors.Is(err, context.Canceled):
+		return p, fmt.Errorf("%w: %d of %d are proved again, and recorded; the others are as they were", ErrInterrupted, len(p.Proofs), p.Of)
+	case err != nil:
+		return p, err
+	}
+	return p, nil
 }
 
 // provable plans, for proving, which makes up nothing new: what planning makes up for
@@ -80,49 +86,81 @@ func (d *Desk) provable(ctx context.Context, keys *job.Keyring) ([]commission.Pl
 	return plans, inClear, nil
 }
 
-// proveAll proves side by side, and keeps the order.
-func (d *Desk) proveAll(ctx context.Context, p field.Prover, plans []commission.Plan, tell func(*field.Proof)) []field.Proof {
-	proofs := make([]field.Proof, len(plans))
-	done := make(chan int)
+// proveLimit is how long the proving of one device may take, with all that it has to be
+// waited for: one that stalls keeps nobody else's from its end.
+const proveLimit = 100 * time.Second
+
+// proveAll proves side by side, records each proof as it ends, those that end together in
+// one go, and keeps the order. What was cut short by an interruption is no proof.
+func (d *Desk) proveAll(ctx context.Context, p field.Prover, plans []commission.Plan, keys *job.Keyring, out *Proving, tell func(*field.Proof)) error {
+	proofs, whole := make([]field.Proof, len(plans)), make([]bool, len(plans))
+	done := make(chan int, len(plans))
 	for i, plan := range plans {
 		x := *device.ByID(d.Devices, plan.ID)
 		go func() {
-			proofs[i] = p.Prove(ctx, x, plan)
+			own, cancel := context.WithTimeoutCause(ctx, proveLimit, fmt.Errorf("it took more than %s over its answers", proveLimit))
+			defer cancel()
+			proofs[i] = p.Prove(own, x, plan)
+			whole[i] = ctx.Err() == nil
 			done <- i
 		}()
 	}
-	for range plans {
-		if i := <-done; tell != nil {
-			tell(&proofs[i])
+	subnet := d.Subnet(ctx)
+	kept := context.WithoutCancel(ctx) // what was proved was proved
+	for left := len(plans); left > 0; {
+		var ended []*field.Proof
+		for wait := true; wait || len(done) > 0; wait = false {
+			i := <-done
+			if left--; whole[i] {
+				ended = append(ended, &proofs[i])
+			}
+		}
+		if err := d.takeProofs(kept, ended, keys, subnet); err != nil {
+			return err
+		}
+		for _, proof := range ended {
+			if !proof.OK() {
+				out.Failed++
+			}
+			if tell != nil {
+				tell(proof)
+			}
 		}
 	}
-	return proofs
+	for i := range proofs {
+		if whole[i] {
+			out.Proofs = append(out.Proofs, proofs[i])
+		}
+	}
+	return nil
 }
 
 // takeProofs records proofs, and which passwords were refused, so that they are not
 // offered again.
-func (d *Desk) takeProofs(ctx context.Context, p *Proving, keys *job.Keyring) error {
+func (d *Desk) takeProofs(ctx context.Context, proofs []*field.Proof, keys *job.Keyring, subnet netip.Prefix) error {
+	if len(proofs) == 0 {
+		return nil
+	}
 	at := time.Now()
+	records, events := map[int64]job.ProofRecord{}, map[int64][]device.Event{}
 	noted := false
-	records := map[int64]job.ProofRecord{}
-	for i := range p.Proofs {
-		proof := &p.Proofs[i]
+	for _, proof := range proofs {
 		checks, err := json.Marshal(proof.Checks)
 		if err != nil {
 			return err
 		}
-		records[proof.Device.ID] = job.ProofRecord{At: at, OK: proof.OK(), Checks: checks}
-		if !proof.OK() {
-			p.Failed++
-		}
 		x := device.ByID(d.Devices, proof.Device.ID)
+		records[x.ID], events[x.ID] = job.ProofRecord{At: at, OK: proof.OK(), Checks: checks}, proof.Events(at)
 		noted = keys.NoteRefused(x.MAC, proof.Refused) || noted
-		x.Apply(proof.Events(at)...)
 	}
-	if err := d.Save(ctx); err != nil {
-		return err
+	change := func(x *device.Device) {
+		x.Apply(events[x.ID]...)
+		x.Apply(device.Judged{Site: subnet, NotOurs: d.Job.Sheet.IsNotOurs(x.Address())})
 	}
-	if err := d.Job.Register.AddProofs(ctx, records); err != nil {
+	for id := range records {
+		change(device.ByID(d.Devices, id))
+	}
+	if err := d.Job.Register.AddProofs(ctx, records, change); err != nil {
 		return err
 	}
 	if noted {

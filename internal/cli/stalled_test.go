@@ -1,0 +1,55 @@
+package cli
+
+import (
+	"context"
+	"database/sql"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/internal/job"
+)
+
+// A device that stalls, and the hand that has waited long enough: what was proved until
+// then is recorded and shown, and the others are as they were.
+func TestAnInterruptedProvingKeepsWhatItHas(t *testing.T) {
+	t.Parallel()
+	c := hire(t, mumbling+`  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 3, restart: 1s}
+`, "--subnet", "10.61.8.0/23")
+	c.prepare()
+	c.must("commission", "--yes", "--quiet")
+	c.must("prove", "--quiet")
+	c.sql("UPDATE device SET proved_at=''")
+	c.sql("DELETE FROM proof")
+	c.bench.Device("dome-2").Stall(9 * time.Second)
+	db, err := sql.Open("sqlite", filepath.Join(c.dir, job.RegisterFile))
+	require.NoError(t, err)
+	defer db.Close()
+	ctx, stop := context.WithCancel(t.Context())
+	go func() {
+		defer stop()
+		waitFor(t, "two proofs", func() bool {
+			n := 0
+			return db.QueryRowContext(t.Context(), "SELECT count(*) FROM proof").Scan(&n) == nil && n == 2
+		})
+	}()
+	code, out, errs := c.runUntil(ctx, "", "prove", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, errs, "2 of 3 are proved again, and recorded")
+	assert.Contains(t, out, "2 of 3 devices looked at")
+	assert.NotContains(t, out, "handover")
+	rows, err := db.QueryContext(t.Context(), "SELECT tag FROM device WHERE coalesce(proved_at, '')<>'' ORDER BY tag")
+	require.NoError(t, err)
+	defer rows.Close()
+	var proved []string
+	for rows.Next() {
+		var tag string
+		require.NoError(t, rows.Scan(&tag))
+		proved = append(proved, tag)
+	}
+	require.NoError(t, rows.Err())
+	assert.Equal(t, []string{"C01", "C03"}, proved)
+}
