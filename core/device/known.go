@@ -440,6 +440,10 @@ func (d *Device) byKeys() bool {
 	return len(d.Pins) > 0 && !slices.ContainsFunc(d.Tongues, func(t Tongue) bool { return d.Pins[t] == "" })
 }
 
+// SameKeys reports whether a unit that answers by the device's MAC has the keys that the
+// device has proved to have: they stay over resets.
+func (d *Device) SameKeys(unit *Device) bool { return !otherKey(d.Pins, unit.Pins) }
+
 // otherKey reports whether a tongue in which two keys are known has another. Behind the
 // last point stands what may change with no other key (a salt, by a reset).
 func otherKey(was, is map[Tongue]string) bool {

@@ -7,6 +7,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip"
 	"gvisor.dev/gvisor/pkg/tcpip/header"
 
+	"janustat/core/device"
 	"janustat/internal/speak/hail"
 )
 
@@ -48,13 +49,18 @@ func (h *host) sendHail(payload []byte, v6 bool) {
 	if !from.IsValid() {
 		from = netip.IPv4Unspecified()
 	}
+	h.port.Send(hailFrame(h.mac, from, payload, v6))
+}
+
+// hailFrame gives the frame of a message to the group, from a MAC and an address.
+func hailFrame(mac device.MAC, from netip.Addr, payload []byte, v6 bool) []byte {
 	size := header.UDPMinimumSize + len(payload)
 	udp := header.UDP(make([]byte, size))
 	udp.Encode(&header.UDPFields{SrcPort: hail.Port, DstPort: hail.Port, Length: uint16(size)})
 	copy(udp[header.UDPMinimumSize:], payload)
 	var frame []byte
 	if v6 {
-		src, dst := tcpip.AddrFromSlice(linkLocal6(h.mac).AsSlice()), tcpip.AddrFromSlice(hail.Group6.AsSlice())
+		src, dst := tcpip.AddrFromSlice(linkLocal6(mac).AsSlice()), tcpip.AddrFromSlice(hail.Group6.AsSlice())
 		frame = make([]byte, 14+header.IPv6MinimumSize)
 		copy(frame, []byte{0x33, 0x33, 0, 0, 0x01, 0x14})
 		frame[12], frame[13] = 0x86, 0xdd
@@ -69,6 +75,6 @@ func (h *host) sendHail(payload []byte, v6 bool) {
 		ip.Encode(&header.IPv4Fields{TotalLength: uint16(header.IPv4MinimumSize + size), TTL: 1, Protocol: uint8(header.UDPProtocolNumber), SrcAddr: src, DstAddr: dst})
 		ip.SetChecksum(^ip.CalculateChecksum())
 	}
-	copy(frame[6:], h.mac[:])
-	h.port.Send(append(frame, udp...))
+	copy(frame[6:], mac[:])
+	return append(frame, udp...)
 }

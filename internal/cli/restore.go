@@ -189,7 +189,7 @@ func (a *App) restore(ctx context.Context, w worked, with device.MAC, wait time.
 	}
 	return a.withNet(ctx, w.Desk, longPatience, func(ctx context.Context, n *reach.Net) error {
 		a.say("waiting for %s (%s) to come back fresh: reset it by its maker's steps …", w.device.Label(), want)
-		back, err := w.AwaitFresh(ctx, n, w.device, want, wait)
+		back, err := w.AwaitFresh(ctx, n, w.device, want, !with.IsZero(), wait)
 		if err != nil {
 			return err
 		}

@@ -95,6 +95,23 @@ func TestAThiefGetsNothing(t *testing.T) {
 	assert.NotContains(t, c.must("list"), "ALARM")
 }
 
+// Where somebody will type a password, what cannot be told from a stranger is not shown.
+func TestAPageThatProvesNothingIsNotShown(t *testing.T) {
+	t.Parallel()
+	c := hire(t, thiefSite, "--subnet", "10.61.8.0/23")
+	c.prepare()
+	c.must("commission", "--yes", "--quiet")
+	code, _, errs := c.run("", "web", "C01", "--port", "80", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, errs, "C01 is known by its certificate, and port 80 shows none")
+	// Its service is mute: whoever answers there may be anybody.
+	c.bench.Device("plain").Stall(time.Minute)
+	code, _, errs = c.run("", "web", "C02", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, errs, "C02 does not say who it is")
+	assert.Contains(t, errs, "--unproven shows it: type no password there")
+}
+
 func bootsOf(c *crew, host string) (n int) {
 	for _, e := range c.logs.Events() {
 		if e.Host == host && e.What == bench.EventBoot {

@@ -33,7 +33,7 @@ var usualOpenings = []web.Port{{Number: 80}, {Number: 443, TLS: true}, {Number: 
 
 func (a *App) webCommand() *cobra.Command {
 	var ports []string
-	var open bool
+	var open, unproven bool
 	c := &cobra.Command{
 		Use:   "web DEVICE …",
 		Short: "Open devices' own pages in the browser, wherever they are",
@@ -44,8 +44,10 @@ are. Each device has a link of its own that nobody can guess; nothing but this l
 can use it. No password is filled in. Ctrl-C ends it.
 
 --port names other ports: 8080, 8443/https, or 554/tcp for a plain TCP forward, which
-every user of this laptop can use as long as it is open. A device that is not what it
-was when it was opened is not shown: nobody is to type its password there.`,
+every user of this laptop can use as long as it is open. A device that was opened before
+and does not prove to be what it was is not shown, since nobody is to type its password
+there; of one whose certificate is on record, only what is shown under that is. To look
+at a page all the same, and to type no password there, say --unproven.`,
 		Example: "  janustat web C01 --wire eth0 --open\n  janustat web C01 C02\n  janustat web C01 --port 8080 --port 554/tcp",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -58,11 +60,12 @@ was when it was opened is not shown: nobody is to type its password there.`,
 			if err != nil {
 				return err
 			}
-			return a.web(c.Context(), args, openings, open)
+			return a.web(c.Context(), args, openings, open, unproven)
 		},
 	}
 	c.Flags().StringSliceVar(&ports, "port", nil, "a `PORT` of the device: 8080, 8443/https or 554/tcp; its usual page if left out")
 	c.Flags().BoolVar(&open, "open", false, "start the browser too")
+	c.Flags().BoolVar(&unproven, "unproven", false, "show it though it does not prove who it is: type no password there")
 	return c
 }
 
@@ -80,7 +83,7 @@ func parseOpenings(list []string) ([]opening, error) {
 	return out, nil
 }
 
-func (a *App) web(ctx context.Context, refs []string, openings []opening, open bool) error {
+func (a *App) web(ctx context.Context, refs []string, openings []opening, open, unproven bool) error {
 	j, devices, err := a.open(ctx)
 	if err != nil {
 		return err
@@ -106,7 +109,7 @@ func (a *App) web(ctx context.Context, refs []string, openings []opening, open b
 		if err != nil {
 			return err
 		}
-		v := webView{app: a, site: site, log: desk.Log, openings: openings}
+		v := webView{app: a, site: site, log: desk.Log, openings: openings, unproven: unproven}
 		if v.server, err = web.Listen(desk.Log); err != nil {
 			return err
 		}
@@ -162,6 +165,7 @@ type webView struct {
 	server   *web.Server
 	log      *slog.Logger
 	openings []opening
+	unproven bool // shown though it does not prove who it is
 }
 
 // openAll finds the devices side by side and opens their ports, in the order asked for.
@@ -186,16 +190,28 @@ func (v *webView) openOne(ctx context.Context, d *device.Device) ([]webLink, err
 		return nil, err
 	}
 	if err := v.recognise(ctx, d, at); err != nil {
-		return nil, err
+		if !v.unproven {
+			return nil, err
+		}
+		v.app.say("note: %s is shown, and does not prove who it is: type no password there", d.Label())
 	}
 	dial, err := v.site.Dialer(ctx, d.MAC, at)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", d.Label(), err)
 	}
 	shown := &web.Device{Label: d.Label(), Address: at, Dial: dial}
+	usual := usualOpenings
+	if d.TLS != nil && !d.OpenedAt.IsZero() && !v.unproven {
+		shown.Pin, usual = d.TLS.Fingerprint, []web.Port{{Number: d.TLS.Port, TLS: true}}
+	}
 	openings := v.openings
+	for _, o := range openings {
+		if shown.Pin != "" && !o.TLS && !o.tcp {
+			return nil, needsError{fmt.Sprintf("%s is known by its certificate, and port %d shows none, so nothing there proves who answers. --unproven shows it: type no password there", d.Label(), o.Number)}
+		}
+	}
 	if len(openings) == 0 {
-		p, err := usualPort(ctx, dial)
+		p, err := usualPort(ctx, dial, usual)
 		if err != nil {
 			return nil, fmt.Errorf("%s at %s: %w", d.Label(), at, err)
 		}
@@ -220,20 +236,23 @@ func (v *webView) openOne(ctx context.Context, d *device.Device) ([]webLink, err
 
 // recognise makes sure that a device which was opened before is what it was.
 func (v *webView) recognise(ctx context.Context, d *device.Device, at netip.Addr) error {
-	if d.OpenedAt.IsZero() || d.Access == device.Unmanaged {
-		return nil
+	if d.OpenedAt.IsZero() {
+		return nil // nobody has given it a password of this job
 	}
 	if d.Alarm != "" && d.ResetAt.IsZero() {
-		return needsError{fmt.Sprintf("%s is not what it was: it %s. Its page is not shown, since nobody is to type its password there", d.Label(), strings.TrimPrefix(d.Alarm, "it "))}
+		return needsError{fmt.Sprintf("%s is not what it was: it %s. Its page is not shown, since nobody is to type its password there; `janustat prove %[1]s` finds out whether it is itself again", d.Label(), strings.TrimPrefix(d.Alarm, "it "))}
 	}
 	plan := field.KeyPlan(d, "", secret.Password{})
 	plan.MuteTLS = ""
 	ctx, cancel := context.WithTimeoutCause(ctx, recogniseLimit, errors.New("its service does not answer"))
 	defer cancel()
 	s, err := v.site.Open(ctx, plan, at)
-	if err != nil {
-		v.app.say("note: %s does not say who it is (%v); its page is shown all the same", d.Label(), err)
-		return nil
+	var told *commission.Trouble
+	switch {
+	case errors.As(err, &told):
+		return needsError{fmt.Sprintf("%s is not what it was: %v. Its page is not shown, since nobody is to type its password there", d.Label(), err)}
+	case err != nil:
+		return needsError{fmt.Sprintf("%s does not say who it is (%v), so its page is not shown: nobody is to type its password where a stranger may answer. --unproven shows it: type no password there", d.Label(), err)}
 	}
 	defer s.Close()
 	_, err = commission.Recognise(ctx, s, plan, false)
@@ -246,6 +265,9 @@ func (v *webView) recognise(ctx context.Context, d *device.Device, at netip.Addr
 	var alarm *commission.AlarmError
 	if errors.As(err, &alarm) {
 		return needsError{fmt.Sprintf("%s is not what it was: %s. Its page is not shown, since nobody is to type its password there; `janustat restore %[1]s` takes it back in, if it was reset on purpose", d.Label(), alarm.Why)}
+	}
+	if err != nil {
+		return needsError{fmt.Sprintf("%s does not say who it is (%v), so its page is not shown. --unproven shows it: type no password there", d.Label(), err)}
 	}
 	return nil
 }
@@ -278,15 +300,19 @@ const visitLimit = 8 * time.Second
 const connectLimit = 4 * time.Second
 
 // usualPort finds where the device's page is.
-func usualPort(ctx context.Context, dial web.Dial) (web.Port, error) {
-	for _, p := range usualOpenings {
+func usualPort(ctx context.Context, dial web.Dial, usual []web.Port) (web.Port, error) {
+	for _, p := range usual {
 		c, err := dialFor(ctx, dial, p.Number)
 		if err == nil {
 			c.Close()
 			return p, nil
 		}
 	}
-	return web.Port{}, errors.New("no page on its usual ports (80, 443, 8080, 8443): name another with --port")
+	var tried []string
+	for _, p := range usual {
+		tried = append(tried, strconv.Itoa(int(p.Number)))
+	}
+	return web.Port{}, fmt.Errorf("no page on port %s: name another with --port", strings.Join(tried, ", "))
 }
 
 func dialFor(ctx context.Context, dial web.Dial, port uint16) (net.Conn, error) {

@@ -18,7 +18,7 @@ import (
 )
 
 // ErrChanged is returned when a device shows another certificate in the middle of a conversation.
-var ErrChanged = errors.New("the device shows another certificate than a moment ago")
+var ErrChanged = errors.New("another certificate is shown than the one that it is known by")
 
 // Seen is what a device showed of its encryption. The zero value has seen nothing. It is
 // safe for use by several goroutines.
@@ -27,6 +27,10 @@ type Seen struct {
 	fingerprint string
 	weak        []string
 }
+
+// Expect makes a Seen of one certificate, by its SHA-256 in hexadecimal: a handshake with
+// any other ends before anything is said. "" expects none.
+func Expect(fingerprint string) *Seen { return &Seen{fingerprint: fingerprint} }
 
 // Fingerprint gives the SHA-256 of the certificate that was shown, hexadecimal, or "".
 func (s *Seen) Fingerprint() string {

@@ -47,6 +47,9 @@ type Device struct {
 	Label   string
 	Address netip.Addr // as the device's own pages name it
 	Dial    Dial
+	// Pin is the certificate that it is known by, as its SHA-256 in hexadecimal: then nothing
+	// else is shown, on any port, but what is shown under it. "" is none.
+	Pin string
 }
 
 // host is the device's address as it stands in a URL.
@@ -149,8 +152,15 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.NotFound(w, r)
 		return
 	}
+	if d.device.Pin != "" && !d.port.TLS {
+		d.fail(w, r, errUnproven)
+		return
+	}
 	d.proxy.ServeHTTP(w, r)
 }
+
+// errUnproven is for a port that proves nothing, of a device that has a certificate on record.
+var errUnproven = errors.New("nothing on this port proves who answers, and the device's certificate is on record; nobody is to type a password here")
 
 // Limits towards a device: small ones have few sockets and little patience.
 const (
@@ -160,10 +170,10 @@ const (
 )
 
 func (d *door) transport() *http.Transport {
-	d.seen = &secure.Seen{}
+	d.seen = secure.Expect(d.device.Pin)
 	return &http.Transport{
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return d.device.Dial(ctx, d.port.Number) },
-		// A device's certificate is its own; who it is, the path to its MAC vouches for.
+		// A device's certificate is its own: who it is, the pin says, or else the path to its MAC.
 		TLSClientConfig:    secure.Config(d.seen),
 		DisableCompression: true, MaxConnsPerHost: maxConnections, IdleConnTimeout: idleLimit, ResponseHeaderTimeout: answerLimit,
 	}
@@ -173,8 +183,12 @@ func (d *door) fail(w http.ResponseWriter, _ *http.Request, err error) {
 	d.server.log.Debug("page not shown", "device", d.device.Label, "err", err)
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.WriteHeader(http.StatusBadGateway)
-	fmt.Fprintf(w, "<!doctype html><title>%s</title><p>%s does not answer on port %d: %s.</p><p>It may be restarting: reload in half a minute.</p>",
-		html.EscapeString(d.device.Label), html.EscapeString(d.device.Label), d.port.Number, html.EscapeString(err.Error()))
+	what, then := "does not answer on port %d: %s.", "It may be restarting: reload in half a minute."
+	if errors.Is(err, errUnproven) || errors.Is(err, secure.ErrChanged) {
+		what, then = "is not shown on port %d: %s.", "If it got another certificate on purpose, survey and prove it again."
+	}
+	fmt.Fprintf(w, "<!doctype html><title>%s</title><p>%s "+what+"</p><p>%s</p>",
+		html.EscapeString(d.device.Label), html.EscapeString(d.device.Label), d.port.Number, html.EscapeString(err.Error()), then)
 }
 
 // base is how the device's own pages name this port.

@@ -54,8 +54,9 @@ func Left(ctx context.Context, results []commission.Result) error {
 }
 
 // AwaitFresh waits until a unit says that it has no password, and puts it into the place
-// of a device of the job: itself, or a replacement that keeps tag, name and address.
-func (d *Desk) AwaitFresh(ctx context.Context, n *reach.Net, x *device.Device, unit device.MAC, wait time.Duration) (*device.Device, error) {
+// of a device of the job: itself, or, if it is named as such, a replacement that keeps tag,
+// name and address.
+func (d *Desk) AwaitFresh(ctx context.Context, n *reach.Net, x *device.Device, unit device.MAC, replaces bool, wait time.Duration) (*device.Device, error) {
 	s, err := d.NewSurvey(ctx, n, Survey{Listen: wait, Silent: true})
 	if err != nil {
 		return nil, err
@@ -85,7 +86,7 @@ func (d *Desk) AwaitFresh(ctx context.Context, n *reach.Net, x *device.Device, u
 			return nil, unfinished("%s was not seen fresh within %s: reset it, and run this again", x.Label(), wait)
 		}
 	}
-	back, err := d.replace(x.ID, unit, WithKinds(d.Job, device.Merge(found.Sightings)))
+	back, err := d.replace(x.ID, unit, replaces, WithKinds(d.Job, device.Merge(found.Sightings)))
 	if err != nil {
 		return nil, err
 	}
@@ -93,7 +94,7 @@ func (d *Desk) AwaitFresh(ctx context.Context, n *reach.Net, x *device.Device, u
 }
 
 // replace gives the device of an ID as the unit with a MAC.
-func (d *Desk) replace(id int64, mac device.MAC, found []device.Device) (*device.Device, error) {
+func (d *Desk) replace(id int64, mac device.MAC, replaces bool, found []device.Device) (*device.Device, error) {
 	x := *device.ByID(d.Devices, id)
 	if known := device.ByMAC(d.Devices, mac); x.MAC != mac && known != nil && known.InJob == device.Taken {
 		return nil, &Misuse{advice.Wrap(fmt.Errorf("%s is in the job already under another tag", mac), "%s it first", advice.Leave.On(known.Tag))}
@@ -101,6 +102,11 @@ func (d *Desk) replace(id int64, mac device.MAC, found []device.Device) (*device
 	unit := device.ByMAC(found, mac)
 	if unit == nil {
 		return nil, fmt.Errorf("%s was not heard again: run this once more", mac)
+	}
+	if !replaces && !x.OpenedAt.IsZero() && !x.SameKeys(unit) {
+		return nil, &Unfinished{advice.Wrap(
+			fmt.Errorf("%s has another key than when it was opened, and a key stays over resets: it is another unit, or a stranger that answers by its MAC. It was given nothing", x.Label()),
+			"if the unit was replaced, name its MAC with --with: %s", advice.Restore.On(x.Label()))}
 	}
 	x.Apply(device.Restored{At: time.Now(), Unit: *unit})
 	return &x, nil

@@ -61,7 +61,7 @@ const (
 	secondKey = 150 * time.Millisecond
 	// refusalPatience is how long a better answer is waited for after a refusal in the open:
 	// if the device itself takes what it was sent, somebody else refused it.
-	refusalPatience = 1200 * time.Millisecond
+	refusalPatience = 3 * time.Second
 )
 
 // Client is the controller's end of a conversation with one device. Who that is, its MAC
@@ -319,8 +319,8 @@ func (c *Client) Fresh(ctx context.Context) (bool, error) {
 	o, err := c.begin(ctx, Claim)
 	var refusal *RefusalError
 	switch {
-	case errors.As(err, &refusal) && refusal.Reason == NotFresh:
-		return false, nil
+	case errors.As(err, &refusal) && (refusal.Reason == NotFresh || !refusal.By.Stands()):
+		return false, nil // whoever refused it, and for whatever reason: it does not take a claim
 	case err != nil:
 		return false, err
 	}

@@ -121,7 +121,8 @@ func (s *session) RefusesAnonymous(ctx context.Context) (bool, error) {
 	defer other.Close()
 	err = other.ClaimAnyway(ctx)
 	var refusal *speak.RefusalError
-	if errors.As(err, &refusal) && refusal.Reason == speak.NotFresh && (refusal.By.Stands() || s.version() == speak.Version1) {
+	// In version 1 it counts that no Answer came, whatever reason was heard.
+	if errors.As(err, &refusal) && (s.version() == speak.Version1 || refusal.Reason == speak.NotFresh && refusal.By.Stands()) {
 		return true, nil
 	}
 	return false, lost(err)
