@@ -140,6 +140,11 @@ type Plan struct {
 	Password secret.Password
 	Service  string      // of its device service: [:port]path
 	TLS      *device.TLS // the service over HTTPS; then nothing else is spoken with it
+	// Login is how it was logged in to before; a weaker login is not made. "" is not known.
+	Login device.Login
+	// ClockSet tells that its clock was set by this job: where it has leapt ahead since, no
+	// token is made by it.
+	ClockSet bool
 	// MuteTLS tells that it offers HTTPS and why that could not be spoken: then nothing is
 	// offered to it in the open.
 	MuteTLS string
@@ -271,8 +276,9 @@ type Found struct {
 	Stream   *device.Stream
 	// NoStream says why there is none, though others are to watch it.
 	NoStream  string
-	Recording Recording // of a recorder whose channels are planned
-	Ties      []Tie     // what it knows of other devices
+	Recording Recording    // of a recorder whose channels are planned
+	Ties      []Tie        // what it knows of other devices
+	Login     device.Login // how it was logged in to for this reading
 	// Lacks are settings that it says it has not: nothing of them is asked of it, or proved.
 	Lacks map[Step]bool
 	// By is the witness of the reading.
@@ -321,7 +327,7 @@ func (s Servers) String() string {
 func (f Found) Facts() device.Facts {
 	s := f.Settings
 	return device.Facts{
-		Make: f.Make, Model: f.Model, Serial: f.Serial, Firmware: f.Firmware, Name: s.Name, Settings: &s,
+		Make: f.Make, Model: f.Model, Serial: f.Serial, Firmware: f.Firmware, Name: s.Name, Settings: &s, Login: f.Login,
 		Stream: f.Stream, Links: f.linkFacts(),
 		Writes: &device.Outlook{
 			Pictures: f.pictureFacts(),

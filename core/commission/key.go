@@ -220,6 +220,10 @@ func spent(p Plan, wait time.Duration, left int) error {
 // unanswered tells why a device did not say whether a password fits. One that has
 // locked itself is left alone until it opens again.
 func (r *run) unanswered(err error, reason string) error {
+	var told *Trouble
+	if errors.As(err, &told) {
+		return err // it is not the device that answers
+	}
 	var locked *LockedError
 	if !errors.As(err, &locked) {
 		return trouble(err, advice.Say("run %s again", advice.Commission), reason)

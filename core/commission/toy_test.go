@@ -197,6 +197,8 @@ func (t *toy) Ended(ctx context.Context, y Try, fitted bool) error {
 	return ctx.Err()
 }
 func (t *toy) Remaining(context.Context, Plan) (int, error) { return 2, nil }
+func (t *toy) Unmade(context.Context, Try) error            { return nil }
+
 func (t *toy) Locked(_ context.Context, _ Plan, told evidence.Proven[time.Duration]) error {
 	wait := told.Is()
 	t.note("locked %s", wait)

@@ -20,6 +20,8 @@ type Attempts interface {
 	Spend(ctx context.Context, p Plan, k Credential) (t Try, wait time.Duration, err error)
 	// Ended says how a try ended. One that fitted is given back; no other is.
 	Ended(ctx context.Context, t Try, fitted bool) error
+	// Unmade takes back a try that was recorded and not made.
+	Unmade(ctx context.Context, t Try) error
 	// Locked says that the device itself has proved to refuse every try for so long; 0 is
 	// not known. No longer is kept than the budget's own window.
 	Locked(ctx context.Context, p Plan, wait evidence.Proven[time.Duration]) error
@@ -39,6 +41,12 @@ func Offer(ctx context.Context, a Attempts, p Plan, k Credential, enter func(ctx
 		return false, wait, nil
 	}
 	if fits, err = enter(ctx, k.User, k.Password); err != nil {
+		var told *Trouble
+		if errors.As(err, &told) { // nothing was sent to whoever answers there
+			if uerr := a.Unmade(context.WithoutCancel(ctx), t); uerr != nil {
+				return false, 0, errors.Join(err, fmt.Errorf("register the password try: %w", uerr))
+			}
+		}
 		return false, 0, err
 	}
 	// What is known now is recorded even when the run is being stopped.

@@ -233,6 +233,7 @@ func (noNotes) Spend(context.Context, Plan, Credential) (Try, time.Duration, err
 }
 func (noNotes) Ended(context.Context, Try, bool) error                             { return nil }
 func (noNotes) Remaining(context.Context, Plan) (int, error)                       { return 2, nil }
+func (noNotes) Unmade(context.Context, Try) error                                  { return nil }
 func (noNotes) Locked(context.Context, Plan, evidence.Proven[time.Duration]) error { return nil }
 
 func TestDecide(t *testing.T) {

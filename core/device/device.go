@@ -116,9 +116,11 @@ type Facts struct {
 	Asks     *DHCPClient   `json:"asks,omitempty"`     // it asks for an address by DHCP
 	Tongues  []Tongue      `json:"tongues,omitempty"`  // by which it can be set up
 	// Pins are the fingerprints of keys that it has in tongues without certificates.
-	Pins   map[Tongue]string `json:"pins,omitempty"`
-	Stream *Stream           `json:"stream,omitempty"` // its picture, as others watch it
-	Links  []Link            `json:"links,omitempty"`  // what it knows of other devices, and how that fares
+	Pins map[Tongue]string `json:"pins,omitempty"`
+	// Login is how it was logged in to: LoginDigest, or LoginToken.
+	Login  Login   `json:"login,omitempty"`
+	Stream *Stream `json:"stream,omitempty"` // its picture, as others watch it
+	Links  []Link  `json:"links,omitempty"`  // what it knows of other devices, and how that fares
 }
 
 // Outlook is what a device told before anything was written to it, from which it can be
@@ -134,6 +136,15 @@ type Outlook struct {
 	// Pictures are its picture sources; none where they were not asked for.
 	Pictures []Picture `json:"pictures,omitempty"`
 }
+
+// Login is how a device of the standard service is logged in to.
+type Login string
+
+// The logins, the stronger one first.
+const (
+	LoginDigest Login = "digest" // HTTP Digest (RFC 7616)
+	LoginToken  Login = "token"  // WS-Security UsernameToken, made by the device's clock
+)
 
 // Tongue is a protocol by which a device can be set up, by its name.
 type Tongue string

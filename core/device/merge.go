@@ -207,6 +207,9 @@ func (f *Facts) Absorb(n Facts) {
 	if n.Links != nil {
 		f.Links = n.Links
 	}
+	if n.Login != "" {
+		f.Login = n.Login
+	}
 	f.Tongues = union(f.Tongues, n.Tongues)
 	f.Pins = pinsOf(f.Pins, n.Pins)
 	f.Ports, f.Offers = union(f.Ports, n.Ports), union(f.Offers, n.Offers)

@@ -4,16 +4,19 @@ import (
 	"crypto/tls"
 	"net/netip"
 	"slices"
+	"time"
 )
 
 // Pose is how a stranger poses as a device whose MAC and address it has taken over.
 type Pose struct {
-	Fresh    bool   // says that it has no administrator
-	NoHTTPS  bool   // speaks HTTP alone
-	Cert     bool   // shows a certificate of its own
-	Serial   string // tells this serial number; the device's own if left out
-	Endpoint bool   // tells an endpoint reference of its own
-	Open     bool   // tells its settings to everyone
+	Fresh    bool          // says that it has no administrator
+	NoHTTPS  bool          // speaks HTTP alone
+	Cert     bool          // shows a certificate of its own
+	Serial   string        // tells this serial number; the device's own if left out
+	Endpoint bool          // tells an endpoint reference of its own
+	Open     bool          // tells its settings to everyone
+	Token    bool          // asks for a token in the place of a digest
+	Ahead    time.Duration // by so much its clock is ahead
 }
 
 // Usurp has a stranger take over the device's MAC and address, until Yield. Whatever is
@@ -31,6 +34,12 @@ func (d *Device) Usurp(p Pose) {
 	}
 	if p.Cert {
 		d.cert = selfSigned(d.unit)
+	}
+	if p.Token {
+		d.unit.model.Auth = "token"
+	}
+	if p.Ahead != 0 {
+		d.state.offset = p.Ahead
 	}
 	if p.Serial != "" {
 		d.unit.Serial = p.Serial

@@ -24,9 +24,11 @@ laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
 models:
   open: {make: Tallow, name: Cube, kind: camera, firmware: '1', factory: 192.168.77.20/24, auth: both, dialect: default, path: /service, restart: 1s, fault_status: 400, https: 'on'}
   token: {make: Tallow, name: Cube, kind: camera, firmware: '1', factory: 192.168.77.21/24, auth: token, dialect: default, path: /service, restart: 1s, fault_status: 400}
+  digest: {make: Tallow, name: Cube, kind: camera, firmware: '1', factory: 192.168.77.22/24, auth: both, dialect: default, path: /service, restart: 1s, fault_status: 400}
 devices:
   - {id: secure, model: open, mac: "02:7a:11:00:01:01", serial: S1}
   - {id: plain, model: token, mac: "02:7a:11:00:02:01", serial: S2}
+  - {id: digest, model: digest, mac: "02:7a:11:00:03:01", serial: S3}
 `
 
 // A stranger takes over a device's MAC and address: whatever it says of itself, no
@@ -36,7 +38,7 @@ func TestAThiefGetsNothing(t *testing.T) {
 	c := hire(t, thiefSite, "--subnet", "10.61.8.0/23")
 	c.prepare()
 	c.must("commission", "--yes", "--quiet")
-	keys := map[string]string{"secure": strings.TrimSpace(c.must("key", "show", "C01")), "plain": strings.TrimSpace(c.must("key", "show", "C02"))}
+	keys := map[string]string{"secure": strings.TrimSpace(c.must("key", "show", "C01")), "plain": strings.TrimSpace(c.must("key", "show", "C02")), "digest": strings.TrimSpace(c.must("key", "show", "C03"))}
 	c.must("prove", "--quiet")
 	for _, x := range []struct {
 		host, tag, alarm string
@@ -50,6 +52,9 @@ func TestAThiefGetsNothing(t *testing.T) {
 		{"plain", "C02", "says that it has no password", bench.Pose{Fresh: true, Open: true}, false},
 		{"plain", "C02", "endpoint reference", bench.Pose{Endpoint: true}, false},
 		{"plain", "C02", "serial number", bench.Pose{Fresh: true, Open: true, Serial: "T1"}, false},
+		{"plain", "C02", "clock has leapt ahead since it was set", bench.Pose{Ahead: 26 * time.Hour}, true},
+		{"digest", "C03", "does not ask for the digest", bench.Pose{Token: true, Ahead: 26 * time.Hour}, true},
+		{"digest", "C03", "does not ask for the digest", bench.Pose{Token: true}, false},
 	} {
 		d := c.bench.Device(x.host)
 		boots := bootsOf(c, x.host)

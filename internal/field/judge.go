@@ -145,6 +145,6 @@ var acdLongest = 4 * acd.Borrowed.Lasts()
 func KeyPlan(d *device.Device, user string, p secret.Password) commission.Plan {
 	return commission.Plan{
 		ID: d.ID, Tag: d.Tag, MAC: d.MAC, Ports: d.OtherMAC, Serial: d.Serial, Endpoint: d.Endpoint, From: d.Address(), Known: !d.OpenedAt.IsZero(), MuteTLS: d.MuteTLS,
-		Target: device.Settings{Address: d.Address()}, User: user, Password: p, Service: d.Service, TLS: d.TLS, Tongues: tonguesOf(d), Pins: d.Pins,
+		Target: device.Settings{Address: d.Address()}, User: user, Password: p, Service: d.Service, TLS: d.TLS, Tongues: tonguesOf(d), Pins: d.Pins, Login: d.Login, ClockSet: d.Commissioned(),
 	}
 }

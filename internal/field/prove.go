@@ -211,7 +211,12 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, limit time.Durat
 		return err
 	}
 	out.compare(CheckClosed, refused, "closed to anyone without a password", "open")
-	if ok, err := p.open(ctx, s, plan, out); err != nil || !ok {
+	ok, err := p.open(ctx, s, plan, out)
+	if errors.As(err, &told) {
+		p.stranger(plan, err, out)
+		return nil
+	}
+	if err != nil || !ok {
 		return err
 	}
 	if out.Found, err = s.Read(ctx); err != nil {
@@ -384,7 +389,11 @@ func (p Prover) open(ctx context.Context, s commission.Session, plan commission.
 		out.fail(CheckPassword, "accepted", "the keyring has none for it")
 		return false, nil
 	}
-	ok, wait, err := commission.Offer(ctx, p.Attempts, plan, commission.Credential{User: plan.User, Password: plan.Password}, s.Enter)
+	offer := commission.Offer
+	if plan.Known { // it has opened the device before: what is cut short is no guess
+		offer = commission.OfferKnown
+	}
+	ok, wait, err := offer(ctx, p.Attempts, plan, commission.Credential{User: plan.User, Password: plan.Password}, s.Enter)
 	if err != nil {
 		return false, err
 	}

@@ -67,6 +67,11 @@ func (s *session) lost(err error) error {
 func (s *session) Read(ctx context.Context) (commission.Found, error) {
 	f, err := s.read(ctx)
 	f.By = s.Witness()
+	if s.Entered() {
+		if f.Login = device.LoginToken; s.Digests() {
+			f.Login = device.LoginDigest
+		}
+	}
 	return f, s.lost(err)
 }
 
@@ -253,13 +258,21 @@ func (s *session) Access(ctx context.Context) (device.Access, error) {
 // Enter implements commission.Session.
 func (s *session) Enter(ctx context.Context, user string, p secret.Password) (bool, error) {
 	ok, err := s.Client.Enter(ctx, user, p)
-	return ok, s.lost(err)
+	return ok, s.notTheDevice(err)
+}
+
+// notTheDevice tells a login that is not made, since whoever answers is not what it was.
+func (s *session) notTheDevice(err error) error {
+	if errors.Is(err, onvif.ErrWeaker) || errors.Is(err, onvif.ErrAhead) {
+		return commission.Stranger(s.plan, err.Error())
+	}
+	return s.lost(err)
 }
 
 // Opens implements commission.Session.
 func (s *session) Opens(ctx context.Context, user string, p secret.Password) (bool, error) {
 	ok, err := s.Client.Opens(ctx, user, p)
-	return ok, s.lost(err)
+	return ok, s.notTheDevice(err)
 }
 
 // Rules implements commission.Session.

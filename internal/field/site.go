@@ -217,6 +217,7 @@ func (s *Site) openStandard(ctx context.Context, p commission.Plan, at netip.Add
 			// What offered HTTPS is not spoken to without: only a new survey takes that back.
 			c = onvif.New("https", hostOf(at), secured(p), by).Veiled(s.Veil)
 		}
+		c.Expect(expectedOf(p))
 		_, _, err := c.Clock(ctx)
 		if err == nil || !fatal(err) {
 			return &session{Client: c, by: by, path: path, site: s, plan: p, at: at, visitor: v}, nil
@@ -234,6 +235,18 @@ func (s *Site) openStandard(ctx context.Context, p commission.Plan, at netip.Add
 			return nil, fmt.Errorf("%w: %w", context.Cause(ctx), err)
 		}
 	}
+}
+
+// mayBeAhead is by how much a clock that was set may be ahead before that is a leap.
+const mayBeAhead = 5 * time.Minute
+
+// expectedOf is what a plan knows of a device's login.
+func expectedOf(p commission.Plan) onvif.Expected {
+	e := onvif.Expected{Digest: p.Login == device.LoginDigest}
+	if p.ClockSet && p.Known {
+		e.Ahead = mayBeAhead
+	}
+	return e
 }
 
 // secured is where a plan's service is over HTTPS.

@@ -230,6 +230,7 @@ func (unwritten) Spend(context.Context, commission.Plan, commission.Credential) 
 
 func (unwritten) Ended(context.Context, commission.Try, bool) error { return nil }
 
+func (unwritten) Unmade(context.Context, commission.Try) error { return nil }
 func (unwritten) Locked(context.Context, commission.Plan, evidence.Proven[time.Duration]) error {
 	return nil
 }

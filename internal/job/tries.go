@@ -269,6 +269,18 @@ func (a Attempts) Ended(ctx context.Context, t commission.Try, fitted bool) erro
 	})
 }
 
+// Unmade takes back a try that was recorded and not made.
+func (a Attempts) Unmade(ctx context.Context, t commission.Try) error {
+	return a.inBoth(ctx, func(stores []tryStore) error {
+		for _, s := range stores {
+			if _, err := s.tx.ExecContext(ctx, "DELETE FROM try WHERE id=?", string(t)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // Remaining counts the tries that a device can still be offered now.
 func (a Attempts) Remaining(ctx context.Context, p commission.Plan) (left int, err error) {
 	err = a.inBoth(ctx, func(stores []tryStore) error {

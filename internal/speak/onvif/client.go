@@ -88,6 +88,7 @@ type Client struct {
 	proven bool // the password is known to fit
 	// challenged is set once the device has asked for HTTP Digest.
 	challenged bool
+	expected   Expected
 	offset     time.Duration // device's clock minus ours
 	clockKnown bool
 	byNTP      bool           // its clock follows NTP
@@ -133,7 +134,7 @@ func (c *Client) Entered() bool { return c.proven }
 
 // like makes another client of the same device, without credentials.
 func (c *Client) like() *Client {
-	other := &Client{url: c.url, base: c.base, now: c.now, challenged: c.challenged, offset: c.offset, server: c.server, veil: c.veil}
+	other := &Client{url: c.url, base: c.base, now: c.now, challenged: c.challenged, expected: c.expected, offset: c.offset, server: c.server, veil: c.veil}
 	other.http = other.client(c.base)
 	return other
 }
@@ -144,6 +145,46 @@ func (c *Client) client(rt http.RoundTripper) *http.Client {
 		Transport: rt, Timeout: callLimit,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
+}
+
+// Expected is what is known of a device's login before the first byte of a conversation.
+type Expected struct {
+	// Digest tells that it asked for HTTP Digest, or spoke HTTPS, when it was opened before:
+	// whoever asks for less now is sent nothing.
+	Digest bool
+	// Ahead is by how much its clock may be ahead of ours, once that was set; 0 is any. A
+	// token is made by the device's clock, and one of tomorrow would open the device then.
+	Ahead time.Duration
+}
+
+// Expect holds the logins of this conversation to what is known of the device.
+func (c *Client) Expect(e Expected) *Client {
+	c.expected = e
+	return c
+}
+
+// Errors of a login that is not made.
+var (
+	// ErrWeaker means that a device asks for a weaker login than it did.
+	ErrWeaker = errors.New("it does not ask for the digest that it asked for when it was opened")
+	// ErrAhead means that a device's clock has leapt ahead since it was set.
+	ErrAhead = errors.New("its clock has leapt ahead since it was set, and a password's token is made by that")
+)
+
+// Digests reports whether the device has asked for HTTP Digest in this conversation.
+func (c *Client) Digests() bool { return c.challenged }
+
+// mayLogin makes sure of what is expected before anything of a password is sent.
+func (c *Client) mayLogin() error {
+	switch {
+	case c.challenged:
+		return nil
+	case c.expected.Digest:
+		return ErrWeaker
+	case c.expected.Ahead > 0 && c.offset > c.expected.Ahead:
+		return fmt.Errorf("%w: by %s", ErrAhead, c.offset.Round(time.Second))
+	}
+	return nil
 }
 
 // login makes later calls authenticated. The scheme is the one the device asked for.

@@ -320,6 +320,9 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 			return false, err
 		}
 	}
+	if err := c.mayLogin(); err != nil {
+		return false, err
+	}
 	c.login(user, p)
 	users, err := c.Users(ctx)
 	// A device without any administrator answers whoever asks: only one that
@@ -339,6 +342,9 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 func (c *Client) Opens(ctx context.Context, user string, p secret.Password) (bool, error) {
 	c.Close() // offered on a connection that turns out to be gone, it would be a try for nothing
 	other := c.like()
+	if err := other.mayLogin(); err != nil {
+		return false, err
+	}
 	other.login(user, p)
 	_, _, err := other.Network(ctx, netip.Addr{}, device.MAC{})
 	var fault *soap.Fault
