@@ -48,7 +48,7 @@ func (b *Bench) Rival(id string, how Rivalry) (*Rival, error) {
 	r.station = hail.NewStation(r.victim.unit.mac, own, r, rand.Reader, time.Now)
 	r.port = b.sw.Plug(r.hear, nil)
 	for i := range how.Phantoms {
-		r.phantom(i)
+		r.Phantom(i)
 	}
 	return r, nil
 }
@@ -90,8 +90,8 @@ func (r *Rival) hear(frame []byte) {
 	}
 }
 
-// phantom announces a device that is not there.
-func (r *Rival) phantom(i int) {
+// Phantom announces a device that is not there.
+func (r *Rival) Phantom(i int) {
 	mac := device.MAC{0x02, 0xba, 0xd0, byte(i >> 16), byte(i >> 8), byte(i)}
 	own, err := hail.NewKey(&seeded{seed: sha256.Sum256(mac[:])})
 	if err != nil {

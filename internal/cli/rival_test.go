@@ -114,3 +114,36 @@ func TestARestoreIsOfTheSameKey(t *testing.T) {
 	assert.Contains(t, errs, "P01 has another key than when it was opened, and a key stays over resets")
 	assert.Empty(t, r.Given())
 }
+
+// Announcements are no devices: three thousand phantoms make no row, reserve nothing, and
+// hide nobody; it is said that they were there.
+func TestPhantomsAreNoDevices(t *testing.T) {
+	t.Parallel()
+	c := hire(t, rivalSite, "--subnet", "10.61.8.0/23")
+	c.sheet("password: {style: each}\n")
+	r, err := c.bench.Rival("new", bench.Rivalry{Between: true, Sealed: true})
+	require.NoError(t, err)
+	stop := make(chan struct{})
+	flood := make(chan struct{})
+	go func() {
+		defer close(flood)
+		for n := 0; ; n = (n + 1) % 3000 {
+			select {
+			case <-stop:
+				return
+			default:
+				r.Phantom(n)
+			}
+		}
+	}()
+	out := c.must("survey", "--for", "3s")
+	close(stop)
+	<-flood
+	assert.Regexp(t, `\d+ devices announced themselves and answered nothing`, out)
+	var all []struct{ MAC, Access string }
+	c.json(&all, "list", "--all")
+	assert.Len(t, all, 2, "%+v", all)
+	for _, d := range all {
+		assert.Equal(t, "fresh", d.Access, d.MAC)
+	}
+}

@@ -68,6 +68,9 @@ func (a *App) printFloods(s *work.Surveyed) {
 }
 
 func floodText(f field.Flood) string {
+	if f.MAC.IsZero() && !f.Address.IsValid() {
+		return f.What + ". Somebody forges them: find the port that they come from in the switch's table of MACs, and unplug it."
+	}
 	if f.Address.IsValid() {
 		return fmt.Sprintf("%s %s: one stranger with many names. The devices there are told apart by their MACs all the same.", f.Who(), f.What)
 	}

@@ -16,6 +16,7 @@ import (
 	"janustat/internal/speak/membership"
 	"janustat/internal/speak/ssdp"
 	"janustat/internal/speak/wsd"
+	"janustat/internal/tongue"
 )
 
 // groups are where discovery is sent, by the family of the visitor.
@@ -246,7 +247,11 @@ func (r *surveyRun) seekTongues() {
 			return
 		}
 		for _, t := range Tongues {
-			if err := t.Seek(r.Net); err != nil {
+			seek := func() error { return t.Seek(r.Net) }
+			if m, ok := t.(tongue.Meeter); ok {
+				seek = func() error { return r.seekMarked(m) }
+			}
+			if err := seek(); err != nil {
 				r.Log.Warn("not asked", "tongue", t.Name(), "err", err)
 				return
 			}

@@ -157,6 +157,9 @@ func (r *surveyRun) floods() (out []Flood) {
 			all = append(all, loud{n, Flood{Address: at, What: fmt.Sprintf("is claimed by %d hosts that say nothing of themselves", n)}})
 		}
 	}
+	if told := r.phantoms(); told != "" {
+		out = append(out, Flood{What: told})
+	}
 	slices.SortFunc(all, func(x, y loud) int {
 		return cmp.Or(y.n-x.n, slices.Compare(x.f.MAC[:], y.f.MAC[:]), x.f.Address.Compare(y.f.Address))
 	})

@@ -90,15 +90,9 @@ func (r *surveyRun) hearTongues(h *reach.Heard) bool {
 		}
 		r.mu.Lock()
 		looks := r.looksInto(h.From, maxDatagramsOf)
-		if looks {
-			r.add(s)
-		}
 		r.mu.Unlock()
 		if looks {
-			r.sighted(device.Sighting{At: s.At, By: s.By, MAC: s.MAC, Address: s.Address})
-			if r.event != nil {
-				r.event(happening{mac: s.MAC, at: s.At, address: s.Address})
-			}
+			r.announced(t, s, h)
 		}
 		return true
 	}

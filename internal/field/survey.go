@@ -67,6 +67,7 @@ type Survey struct {
 	Rate    int
 	Wide    []netip.Prefix        // ranges to sweep whole, named by the person
 	Avoid   func(netip.Addr) bool // addresses never borrowed for visitors
+	Known   map[device.MAC]bool   // devices that the register has: these are met before others
 	Enough  func(*Findings) bool  // ends the survey early when true; may be nil
 	Log     *slog.Logger
 	Tell    func(text string) // progress for a person
@@ -120,12 +121,17 @@ type surveyRun struct {
 	read      map[device.MAC]bool    // read by any address
 	subnets   map[netip.Prefix]bool  // being visited
 	visitors  map[netip.Prefix]*reach.Visitor
-	services  map[string]bool    // types of service asked for by mDNS
-	ports     map[portHeard]bool // that have answered
-	open      map[portHeard]bool // those that take connections
-	usual     map[hearing]bool   // asked for the service at the usual places
-	looked    bool               // somebody asks for an address that nobody has
-	querier   map[string]bool    // by protocol: somebody else asks for group members
+	services  map[string]bool         // types of service asked for by mDNS
+	ports     map[portHeard]bool      // that have answered
+	open      map[portHeard]bool      // those that take connections
+	usual     map[hearing]bool        // asked for the service at the usual places
+	looked    bool                    // somebody asks for an address that nobody has
+	meeting   map[device.MAC]*meeting // with who announces itself, by MAC
+	meetings  chan struct{}           // places for that
+	marks     map[string]bool         // of questions to everyone
+	doubtful  int                     // announced unasked, and not met yet
+	unmet     int                     // announcements beyond those that are met
+	querier   map[string]bool         // by protocol: somebody else asks for group members
 	dhcpID    [4]byte
 }
 
@@ -134,7 +140,7 @@ func newRun(ctx context.Context, s Survey) *surveyRun {
 		Survey: s, ctx: ctx, ask: make(chan struct{}, askAtOnce), finished: make(chan struct{}), begun: time.Now(),
 		heard: map[hearing]bool{}, matched: map[hearing]*wsd.Match{}, reading: map[hearing]bool{}, read: map[device.MAC]bool{},
 		subnets: map[netip.Prefix]bool{}, visitors: map[netip.Prefix]*reach.Visitor{},
-		services: map[string]bool{}, ports: map[portHeard]bool{}, open: map[portHeard]bool{}, usual: map[hearing]bool{}, querier: map[string]bool{}, bySubnet: map[netip.Prefix][]hearing{}, byAddress: map[netip.Addr][]device.MAC{},
+		services: map[string]bool{}, ports: map[portHeard]bool{}, open: map[portHeard]bool{}, usual: map[hearing]bool{}, querier: map[string]bool{}, meeting: map[device.MAC]*meeting{}, meetings: make(chan struct{}, meetAtOnce), marks: map[string]bool{}, bySubnet: map[netip.Prefix][]hearing{}, byAddress: map[netip.Addr][]device.MAC{},
 		byMAC: map[device.MAC][]int{}, holders: map[netip.Addr]int{}, accounts: map[device.MAC]*account{}, slow: make(chan struct{}, maxReadings),
 	}
 	if s.Net != nil {

@@ -36,6 +36,17 @@ type Locator interface {
 	Locate(ctx context.Context, w Way, p commission.Plan) (netip.Addr, error)
 }
 
+// Meeter is a tongue in which anybody can announce a device that is not there.
+type Meeter interface {
+	// SeekMarked does what Seek does, and gives the mark that the answers to it carry.
+	SeekMarked(n *reach.Net) (mark string, err error)
+	// Mark is that of what was heard; "" without one.
+	Mark(h *reach.Heard) string
+	// Meet exchanges a question and an answer with the device of a MAC: what it says then is
+	// what it is listed by. An error means that nobody answers.
+	Meet(ctx context.Context, n *reach.Net, mac device.MAC) (device.Sighting, error)
+}
+
 // Way is how a tongue comes to a device.
 type Way interface {
 	Network() *reach.Net

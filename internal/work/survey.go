@@ -91,9 +91,15 @@ func (d *Desk) NewSurvey(ctx context.Context, n *reach.Net, o Survey) (field.Sur
 	if o.Silent {
 		tell = func(string) {}
 	}
+	known := map[device.MAC]bool{}
+	for i := range d.Devices {
+		if x := &d.Devices[i]; x.InJob == device.Taken || !x.OpenedAt.IsZero() {
+			known[x.MAC] = true
+		}
+	}
 	return field.Survey{
 		Net: n, Subnets: subnets, Listen: o.Listen, Rate: cmp.Or(d.Job.Sheet.Survey.Rate, arp.DefaultRate),
-		Wide: o.Wide, Avoid: avoid, Log: d.Log, Tell: tell,
+		Wide: o.Wide, Avoid: avoid, Log: d.Log, Tell: tell, Known: known,
 	}, nil
 }
 

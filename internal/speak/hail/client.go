@@ -41,6 +41,12 @@ var (
 	ErrLater = errors.New("it speaks a later version of Hail than this program")
 )
 
+// twoKeysError is ErrTwoKeys with what one of the two says.
+type twoKeysError struct{ told Description }
+
+func (*twoKeysError) Error() string        { return ErrTwoKeys.Error() }
+func (*twoKeysError) Is(target error) bool { return target == ErrTwoKeys }
+
 // KeyError means that whoever answers for the MAC has another key than is on record, and
 // that nobody who has it answers.
 type KeyError struct{ Pin Pin }
@@ -59,6 +65,7 @@ const (
 	// secondKey is how long another answer is waited for where no key is on record: the
 	// first that comes is not simply believed.
 	secondKey = 150 * time.Millisecond
+	slowKey   = time.Second
 	// refusalPatience is how long a better answer is waited for after a refusal in the open:
 	// if the device itself takes what it was sent, somebody else refused it.
 	refusalPatience = 3 * time.Second
@@ -75,7 +82,7 @@ type Client struct {
 	heard  chan Message
 	stop   func()
 	random io.Reader
-	now    func() time.Time
+	second time.Duration // how long another key is waited for
 
 	about    Description      // as it was heard, or told under its key
 	word     evidence.Witness // of what the device said last
@@ -89,7 +96,27 @@ type Client struct {
 // Dial meets a device by its MAC, wherever it has its address. Without a pin its key is
 // the one that is heard now; with one, nobody else is listened to.
 func Dial(ctx context.Context, link Link, mac device.MAC, pin Pin, p pace.Pace) (*Client, error) {
-	c := &Client{link: link, mac: mac, pin: pin, pace: p, heard: make(chan Message, 64), random: rand.Reader, now: time.Now}
+	return dial(ctx, link, mac, pin, p, secondKey)
+}
+
+// Meet hears what the device of a MAC says of itself, for a list. Its key is not on record
+// yet, so that another answer is waited for longer: a stranger may be quicker than it. With
+// ErrTwoKeys comes what one of the two says.
+func Meet(ctx context.Context, link Link, mac device.MAC, p pace.Pace) (Description, error) {
+	c, err := dial(ctx, link, mac, "", p, slowKey)
+	var two *twoKeysError
+	if errors.As(err, &two) {
+		return two.told, err
+	}
+	if err != nil {
+		return Description{}, err
+	}
+	defer c.Close()
+	return c.about, nil
+}
+
+func dial(ctx context.Context, link Link, mac device.MAC, pin Pin, p pace.Pace, second time.Duration) (*Client, error) {
+	c := &Client{link: link, mac: mac, pin: pin, pace: p, second: second, heard: make(chan Message, 64), random: rand.Reader}
 	c.stop = link.Hear(mac, func(payload []byte) {
 		m, err := Parse(payload)
 		if err != nil || m.Device != mac {
@@ -128,7 +155,7 @@ func (c *Client) look(ctx context.Context) error {
 				later = true
 				return true
 			case c.pin == "" && got == nil:
-				got, end = &d, time.Now().Add(c.pace.Of(secondKey))
+				got, end = &d, time.Now().Add(c.pace.Of(c.second))
 				return false
 			case c.pin == "":
 				two = !bytes.Equal(got.Key, d.Key)
@@ -150,7 +177,7 @@ func (c *Client) look(ctx context.Context) error {
 	})
 	switch {
 	case two:
-		return ErrTwoKeys
+		return &twoKeysError{*got}
 	case later:
 		return ErrLater
 	case got != nil:

@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"janustat/core/commission"
 	"janustat/core/device"
@@ -25,15 +26,34 @@ type Tongue struct{}
 var (
 	_ tongue.Tongue  = Tongue{}
 	_ tongue.Locator = Tongue{}
+	_ tongue.Meeter  = Tongue{}
 )
 
 // Name implements tongue.Tongue.
 func (Tongue) Name() device.Tongue { return Name }
 
 // Seek implements tongue.Tongue.
-func (Tongue) Seek(n *reach.Net) error {
+func (t Tongue) Seek(n *reach.Net) error {
+	_, err := t.SeekMarked(n)
+	return err
+}
+
+// SeekMarked implements tongue.Meeter: the mark is the exchange.
+func (Tongue) SeekMarked(n *reach.Net) (mark string, err error) {
 	m := speak.Message{Kind: speak.Seek, Device: speak.Everyone, Exchange: speak.NewExchange()}
-	return link{n}.Send(m.Encode())
+	return string(m.Exchange[:]), link{n}.Send(m.Encode())
+}
+
+// Mark implements tongue.Meeter.
+func (Tongue) Mark(h *reach.Heard) string {
+	if h.Datagram == nil {
+		return ""
+	}
+	m, err := speak.Parse(h.Datagram.Payload)
+	if err != nil || m.Exchange == (speak.Exchange{}) {
+		return ""
+	}
+	return string(m.Exchange[:])
 }
 
 // Hear implements tongue.Tongue.
@@ -62,6 +82,20 @@ func (Tongue) Hear(h *reach.Heard) (device.Sighting, bool) {
 // later is what is known of a device that speaks a later version alone.
 func later(version int) device.Facts {
 	return device.Facts{Model: fmt.Sprintf("speaks Hail %d, newer than this program", version), Access: device.Unmanaged}
+}
+
+// Meet implements tongue.Meeter.
+func (Tongue) Meet(ctx context.Context, n *reach.Net, mac device.MAC) (device.Sighting, error) {
+	about, err := speak.Meet(ctx, link{n}, mac, n.Pace)
+	s := device.Sighting{At: time.Now(), By: string(Name), MAC: mac}
+	two := errors.Is(err, speak.ErrTwoKeys)
+	if err != nil && !two {
+		return s, err
+	}
+	if s.Address, s.Facts = about.Address.Addr(), facts(about); two {
+		s.Facts.Pins = map[device.Tongue]string{Name: device.TwoKeys}
+	}
+	return s, nil
 }
 
 // facts are what a device tells everyone of itself.
