@@ -147,6 +147,11 @@ type (
 		Pairs(ctx context.Context, links []Link) ([]Tie, error)
 		SetPair(ctx context.Context, l Link) error
 	}
+	// Acquainted is a station that tells whom it knows beside those of its links.
+	Acquainted interface {
+		// Others gives the serial numbers of stations that it knows and that are in no link.
+		Others(ctx context.Context, links []Link) ([]string, error)
+	}
 	// Reporter reports to a server.
 	Reporter interface {
 		Reporting(ctx context.Context, links []Link) ([]Tie, error)

@@ -229,7 +229,7 @@ func (e *hailEnd) Carry(r hail.Request) (hail.Response, func()) {
 	}
 	if w := d.unit.Window; w > 0 && what == EventWrite && time.Since(d.powered) > w {
 		d.logs.add(Event{Host: d.unit.ID, What: what, Op: "hail " + r.Do})
-		return hail.Response{Error: "settings are taken for a while after power-on only", Now: true}, nil
+		return hail.Response{Error: "settings are taken for a while after power-on only", Code: hail.CodeNow, Now: true}, nil
 	}
 	answer, then := d.carry(r)
 	answer.OK = answer.Error == ""
@@ -237,8 +237,20 @@ func (e *hailEnd) Carry(r hail.Request) (hail.Response, func()) {
 	return answer, then
 }
 
-func no(format string, args ...any) (hail.Response, func()) {
-	return hail.Response{Error: fmt.Sprintf(format, args...)}, nil
+func no(code, format string, args ...any) (hail.Response, func()) {
+	return hail.Response{Error: fmt.Sprintf(format, args...), Code: code}, nil
+}
+
+// codeOf tells in a word what is wrong with a password.
+func (d *Device) codeOf(password string) string {
+	r := d.unit.model.Rules
+	switch n := len([]rune(password)); {
+	case r != nil && n < r.Min:
+		return hail.CodeShort
+	case r != nil && r.Max > 0 && n > r.Max:
+		return hail.CodeLong
+	}
+	return hail.CodeWeak
 }
 
 // carry does one call. The lock is held.
@@ -246,10 +258,10 @@ func (d *Device) carry(r hail.Request) (hail.Response, func()) {
 	switch r.Do {
 	case hail.DoClaim:
 		if !d.fresh() {
-			return no("it has an administrator")
+			return no(hail.CodeHere, "it has an administrator")
 		}
 		if f := d.judgePassword(r.User, r.Password); f != nil {
-			return no("%s", f.reason)
+			return no(d.codeOf(r.Password), "%s", f.reason)
 		}
 		d.state.users[r.User] = account{r.Password, "Administrator"}
 		d.had = append(d.had, r.Password)
@@ -260,7 +272,7 @@ func (d *Device) carry(r hail.Request) (hail.Response, func()) {
 				continue
 			}
 			if f := d.judgePassword(user, r.Password); f != nil {
-				return no("%s", f.reason)
+				return no(d.codeOf(r.Password), "%s", f.reason)
 			}
 			d.state.users[user] = account{r.Password, "Administrator"}
 			d.had = append(d.had, r.Password)
@@ -274,7 +286,7 @@ func (d *Device) carry(r hail.Request) (hail.Response, func()) {
 		d.state.hail.pairs = slices.DeleteFunc(d.state.hail.pairs, func(p hail.Pair) bool { return p.Serial == r.Serial })
 	case hail.DoClock:
 		if r.Time == nil {
-			return no("no time")
+			return no(hail.CodeValue, "no time")
 		}
 		d.state.offset, d.state.byNTP = time.Until(*r.Time), false
 	case hail.DoName:
@@ -283,7 +295,7 @@ func (d *Device) carry(r hail.Request) (hail.Response, func()) {
 		return d.hailMove(r)
 	case hail.DoGateway:
 		if r.Gateway == nil || !r.Gateway.Is4() {
-			return no("no gateway")
+			return no(hail.CodeValue, "no gateway")
 		}
 		d.state.gateway = *r.Gateway
 	case hail.DoServer:
@@ -293,7 +305,7 @@ func (d *Device) carry(r hail.Request) (hail.Response, func()) {
 			break
 		}
 		if r.Server == nil || !r.Server.Address.Is4() || r.Server.Port == 0 {
-			return no("no server")
+			return no(hail.CodeValue, "no server")
 		}
 		s := *r.Server
 		s.Connected, s.Why = false, ""
@@ -309,7 +321,7 @@ func (d *Device) carry(r hail.Request) (hail.Response, func()) {
 	case hail.DoReset:
 		return hail.Response{}, d.Reset
 	default:
-		return no("unknown call %q", r.Do)
+		return no(hail.CodeCall, "unknown call %q", r.Do)
 	}
 	return hail.Response{}, nil
 }
@@ -355,11 +367,15 @@ func (d *Device) takeKey(user string, r hail.Request) {
 }
 
 func (d *Device) hailMove(r hail.Request) (hail.Response, func()) {
+	if r.DHCP && d.unit.model.hailVersion() > hail.Version1 {
+		d.state.dhcp = true
+		return hail.Response{}, func() { d.again(moveTime, false) }
+	}
 	if r.Address == nil || !r.Address.Addr().Is4() || r.Address.Masked().Addr() == r.Address.Addr() {
-		return no("no address")
+		return no(hail.CodeValue, "no address")
 	}
 	if d.unit.DHCPOnly {
-		return no("it takes its address by DHCP alone")
+		return no(hail.CodeValue, "it takes its address by DHCP alone")
 	}
 	to := *r.Address
 	d.state.next = &to
@@ -375,16 +391,19 @@ const maxPairs = 16
 
 func (d *Device) hailPair(p *hail.Pair) (hail.Response, func()) {
 	if p == nil || p.Serial == "" || p.Secret == "" || p.Flat == "" {
-		return no("no pair")
+		return no(hail.CodeValue, "no pair")
 	}
 	own := *p
 	own.Registered, own.Why = false, ""
+	if slices.ContainsFunc(d.state.hail.pairs, func(x hail.Pair) bool { return x.Flat == p.Flat && x.Serial != p.Serial }) {
+		return no(hail.CodeValue, "another station has this flat")
+	}
 	at := slices.IndexFunc(d.state.hail.pairs, func(x hail.Pair) bool { return x.Serial == p.Serial })
 	switch {
 	case at >= 0:
 		d.state.hail.pairs[at] = own
 	case len(d.state.hail.pairs) >= maxPairs:
-		return no("it knows %d others already", maxPairs)
+		return no(hail.CodeFull, "it knows %d others already", maxPairs)
 	default:
 		d.state.hail.pairs = append(d.state.hail.pairs, own)
 	}

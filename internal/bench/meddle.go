@@ -1,6 +1,10 @@
 package bench
 
-import "time"
+import (
+	"time"
+
+	"janustat/internal/speak/hail"
+)
 
 // Spoil is somebody else at a recorder: the receiver of a channel, counted from 1, is given
 // another password.
@@ -56,6 +60,13 @@ func (d *Device) Confide() {
 	case d.paired <- struct{}{}:
 	default:
 	}
+}
+
+// Befriend is somebody else at a station: it is told of one more.
+func (d *Device) Befriend(serial string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.state.hail.pairs = append(d.state.hail.pairs, hail.Pair{Serial: serial, Flat: "999", Secret: "Somebody-else-3"})
 }
 
 // Misdirect is somebody else at a panel: it reports elsewhere.

@@ -94,6 +94,10 @@ func TestOneCommissionJoinsEverythingUp(t *testing.T) {
 		assert.Equal(t, map[string]bool{x.step: true}, wrote, "%s: nothing else is written", x.what)
 	}
 	assert.Contains(t, c.must("prove", "--quiet"), "9 of 9 devices proved: every check held")
+	c.bench.Device("door").Befriend("GONE-77")
+	code, out, _ := c.run("", "prove", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, out, "D01 pair: should be no station that the job sheet does not have, is: also GONE-77")
 }
 
 // A recorder that does not say why it is not connected has its channel set once more.

@@ -41,6 +41,7 @@ type Proof struct {
 	Alarm string
 
 	offered      []commission.Credential // old keys that it did not take, in this proving
+	others       []string                // stations that it knows and the job sheet does not have
 	usersRefused []string                // further users whose password does not open it
 	usersLeft    int                     // further users whose password was not offered, for the budget of tries
 }

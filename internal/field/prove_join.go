@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"janustat/core/commission"
 )
@@ -22,7 +23,28 @@ func (p Prover) joined(ctx context.Context, s commission.Session, plan commissio
 			return err
 		}
 	}
-	out.Found.Ties, err = t.Ties(ctx, plan.Links)
+	if out.Found.Ties, err = t.Ties(ctx, plan.Links); err != nil {
+		return err
+	}
+	return p.strangers(ctx, t, plan, out)
+}
+
+// strangers looks whether a station that the job sheet pairs knows others beside: one that
+// was taken off a door rings there still.
+func (p Prover) strangers(ctx context.Context, t *commission.Talk, plan commission.Plan, out *Proof) error {
+	pairs := slices.DeleteFunc(slices.Clone(plan.Links), func(l commission.Link) bool { return l.Step != commission.StepPair })
+	if len(pairs) == 0 {
+		return nil
+	}
+	a, err := commission.Ability[commission.Acquainted](ctx, t, "pairs")
+	var unable *commission.UnableError
+	if errors.As(err, &unable) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	out.others, err = a.Others(ctx, pairs)
 	return err
 }
 
@@ -71,6 +93,10 @@ func (p *Proof) links(checks []commission.Proof) {
 				bad = true
 				p.fail(name, c.Want, c.Got)
 			}
+		}
+		if name == CheckPair && len(p.others) > 0 {
+			bad = true
+			p.fail(name, "no station that the job sheet does not have", "also "+strings.Join(p.others, ", "))
 		}
 		if n > 0 && !bad {
 			p.Checks = append(p.Checks, Check{Name: name, OK: true, Got: fmt.Sprint(n)})

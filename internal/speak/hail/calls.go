@@ -15,6 +15,7 @@ type Request struct {
 	Time     *time.Time    `json:"time,omitempty"`     // clock, UTC
 	Name     string        `json:"name,omitempty"`
 	Address  *netip.Prefix `json:"address,omitempty"` // static, DHCP off
+	DHCP     bool          `json:"dhcp,omitempty"`    // address: back to a lease; from version 2 on
 	Gateway  *netip.Addr   `json:"gateway,omitempty"`
 	Server   *Server       `json:"server,omitempty"`
 	Pair     *Pair         `json:"pair,omitempty"`

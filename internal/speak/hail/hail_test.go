@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -339,44 +341,76 @@ func TestALaterVersionIsKnownForOne(t *testing.T) {
 	}
 }
 
-// vectors are those of docs/hail.md.
+// vectors are those of docs/hail.md: every kind of message, in hexadecimal.
 type vectors struct {
 	User, Password                string
 	Salt, PasswordKey             string
 	DeviceKey, DevicePublic       string
 	ControllerKey                 string
 	DeviceRandom, ControllerBytes string
-	Messages                      []string // in hexadecimal: Begin, Answer, Proof, Reply, Call, Reply
+	Seek, Here                    string
+	Messages                      []string // of an enter and a read: Begin, Answer, Proof, Reply, Call, Reply
+	Claim                         []string // likewise, of a claim and its call
+	Wrong                         []string // of an enter by Harbour-Light-43: Begin, Answer, Proof, Refusal
+	PairSecret, PairMark          string
 }
 
-// replayed gives the messages of a conversation with everything random given.
-func replayed(t *testing.T, version int) vectors {
+// The randomness of the vectors.
+var (
+	ofDevice     = bytes.Repeat([]byte{5}, 96)
+	ofController = append(append(bytes.Repeat([]byte{1}, 32), 8, 7, 6, 5, 4, 3, 2, 1), bytes.Repeat([]byte{2}, 64)...)
+)
+
+// recorded gives what is said in a conversation with everything random given.
+func recorded(t *testing.T, version int, fresh bool, talk func(c *Client)) (v *toy, messages []string) {
 	y := newToyOf(t, version)
-	y.user, y.pass = "admin", first
-	device := bytes.Repeat([]byte{5}, 64)
-	y.station.rand = bytes.NewReader(bytes.Clone(device))
-	y.station.now = func() time.Time { return time.Time{} }
+	if !fresh {
+		y.user, y.pass = "admin", first
+	}
+	y.station.rand = bytes.NewReader(bytes.Clone(ofDevice))
 	c := y.dial()
-	own := bytes.Repeat([]byte{1}, 32)
-	random := append(append(bytes.Clone(own), []byte{8, 7, 6, 5, 4, 3, 2, 1}...), bytes.Repeat([]byte{2}, 64)...)
-	c.random = bytes.NewReader(bytes.Clone(random))
+	c.random = bytes.NewReader(bytes.Clone(ofController))
 	from, heard := len(y.sent), len(y.told)
-	fits, err := c.Enter(t.Context(), "admin", secret.New(first))
-	require.NoError(t, err)
-	require.True(t, fits)
-	_, err = c.Call(t.Context(), Request{Do: DoRead})
-	require.NoError(t, err)
+	talk(c)
+	sent, told := y.sent[from:], y.told[heard:]
+	for i := range told {
+		messages = append(messages, hex.EncodeToString(sent[i]), hex.EncodeToString(told[i]))
+	}
+	return y, messages
+}
+
+// replayed makes the vectors of a version.
+func replayed(t *testing.T, version int) vectors {
+	h := hex.EncodeToString
+	y, enter := recorded(t, version, false, func(c *Client) {
+		fits, err := c.Enter(t.Context(), "admin", secret.New(first))
+		require.NoError(t, err)
+		require.True(t, fits)
+		_, err = c.Call(t.Context(), Request{Do: DoRead})
+		require.NoError(t, err)
+	})
+	_, claim := recorded(t, version, true, func(c *Client) {
+		require.NoError(t, c.Claim(t.Context()))
+		key, err := c.PasswordKey("admin", secret.New(first))
+		require.NoError(t, err)
+		_, err = c.Call(t.Context(), Request{Do: DoClaim, User: "admin", Password: first, Key: key})
+		require.NoError(t, err)
+	})
+	_, wrong := recorded(t, version, false, func(c *Client) {
+		fits, err := c.Enter(t.Context(), "admin", secret.New("Harbour-Light-43"))
+		require.NoError(t, err)
+		require.False(t, fits)
+	})
 	key, err := PasswordKey(version, "admin", secret.New(first), y.salt)
 	require.NoError(t, err)
-	h := hex.EncodeToString
 	v := vectors{
 		User: "admin", Password: first, Salt: h(y.salt), PasswordKey: h(key), DeviceKey: h(y.station.own.Private), DevicePublic: h(y.station.own.Public),
-		ControllerKey: h(own), DeviceRandom: h(device[:32]), ControllerBytes: h(random[40:72]),
+		ControllerKey: h(ofController[:32]), DeviceRandom: h(ofDevice[:32]), ControllerBytes: h(ofController[40:72]),
+		Messages: enter, Claim: claim, Wrong: wrong[:4], PairSecret: "ring-the-bell", PairMark: SecretMark(secret.New("ring-the-bell")),
 	}
-	sent, told := y.sent[from:], y.told[heard:]
-	for i := range sent {
-		v.Messages = append(v.Messages, h(sent[i]), h(told[i]))
-	}
+	seek := Message{Kind: Seek, Device: mac, Exchange: Exchange(ofController[32:40])}
+	v.Seek = h(seek.Encode())
+	y.station.Take(seek.Encode(), func(b []byte) { v.Here = h(b) })
 	return v
 }
 
@@ -392,6 +426,16 @@ func TestVectors(t *testing.T) {
 		want, err := os.ReadFile(file)
 		require.NoError(t, err)
 		assert.JSONEq(t, string(want), string(got))
+		// And the paper has those of the newest version.
+		if version == Version2 {
+			paper, err := os.ReadFile("../../../docs/hail.md")
+			require.NoError(t, err)
+			flat := strings.Join(strings.Fields(string(paper)), "")
+			v := replayed(t, version)
+			for _, m := range slices.Concat([]string{v.Seek, v.Here, v.PasswordKey, v.PairMark}, v.Messages, v.Claim, v.Wrong) {
+				assert.Contains(t, flat, m)
+			}
+		}
 	})
 }
 

@@ -36,6 +36,7 @@ var _ interface {
 	commission.Restarter
 	commission.Resetter
 	commission.PairKeeper
+	commission.Acquainted
 	commission.Reporter
 	commission.Winker
 } = (*session)(nil)
@@ -351,6 +352,20 @@ func (s *session) Pairs(ctx context.Context, links []commission.Link) ([]commiss
 		out[i] = s.paired(l, known)
 	}
 	return out, nil
+}
+
+// Others implements commission.Acquainted.
+func (s *session) Others(ctx context.Context, links []commission.Link) (out []string, err error) {
+	if !s.does(speak.DoPair) {
+		return nil, nil
+	}
+	known, err := s.pairs(ctx)
+	for _, p := range known {
+		if !slices.ContainsFunc(links, func(l commission.Link) bool { return l.Peer.Serial == p.Serial }) {
+			out = append(out, s.said(p.Serial))
+		}
+	}
+	return out, err
 }
 
 // paired tells how one pair fares.
