@@ -395,8 +395,8 @@ func (d *Device) hailPair(p *hail.Pair) (hail.Response, func()) {
 	}
 	own := *p
 	own.Registered, own.Why = false, ""
-	if slices.ContainsFunc(d.state.hail.pairs, func(x hail.Pair) bool { return x.Flat == p.Flat && x.Serial != p.Serial }) {
-		return no(hail.CodeValue, "another station has this flat")
+	if d.unit.model.hailVersion() > hail.Version1 && !p.Door { // a station that was replaced leaves no predecessor
+		d.state.hail.pairs = slices.DeleteFunc(d.state.hail.pairs, func(x hail.Pair) bool { return x.Flat == p.Flat && x.Serial != p.Serial && !x.Door })
 	}
 	at := slices.IndexFunc(d.state.hail.pairs, func(x hail.Pair) bool { return x.Serial == p.Serial })
 	switch {
