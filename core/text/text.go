@@ -158,7 +158,7 @@ func digits(s string) (n int) {
 	return n
 }
 
-// Each replaces every string that v points at, in structs, slices, maps' values and
+// Each replaces every string that v points at, in structs, slices, maps, their keys and
 // pointers, by what f makes of it. It is for plain data, without cycles.
 func Each(v any, f func(string) string) { each(reflect.ValueOf(v), f) }
 
@@ -178,10 +178,31 @@ func each(v reflect.Value, f func(string) string) {
 		for i := range v.Len() {
 			each(v.Index(i), f)
 		}
+	case reflect.Map:
+		eachInMap(v, f)
 	case reflect.String:
 		if v.CanSet() {
 			v.SetString(f(v.String()))
 		}
+	}
+}
+
+// eachInMap replaces the values of a map, and the texts among its keys. Of keys that become
+// the same, one stays.
+func eachInMap(v reflect.Value, f func(string) string) {
+	type pair struct{ key, value reflect.Value }
+	var all []pair
+	for _, k := range v.MapKeys() {
+		key, value := reflect.New(k.Type()).Elem(), reflect.New(v.Type().Elem()).Elem()
+		key.Set(k)
+		value.Set(v.MapIndex(k))
+		each(key, f)
+		each(value, f)
+		all = append(all, pair{key, value})
+		v.SetMapIndex(k, reflect.Value{})
+	}
+	for _, p := range all {
+		v.SetMapIndex(p.key, p.value)
 	}
 }
 

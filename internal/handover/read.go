@@ -10,22 +10,25 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/xuri/excelize/v2"
-
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/core/text"
+	"janustat/internal/intake"
 )
 
 // ErrNoRecord is wrapped by what cannot be read as a record.
 var ErrNoRecord = errors.New("it is no record of a handover")
 
-// maxRecord bounds a record that is read, in bytes.
-const maxRecord = 256 << 20
+// Bounds of a record that is read: in bytes, and in devices.
+const (
+	maxRecord  = 64 << 20
+	maxDevices = 20_000
+)
 
 // Read reads the record of an earlier pack: register.json, register.csv or register.xlsx, or
 // the folder that they are in. The JSON holds all; the others the devices alone.
@@ -42,10 +45,7 @@ func Read(path string) (Record, error) {
 		}
 		return Record{}, fmt.Errorf("%s: %w: there is no register.json in it", path, ErrNoRecord)
 	}
-	if info.Size() > maxRecord {
-		return Record{}, fmt.Errorf("%s: %w: it is too long", path, ErrNoRecord)
-	}
-	data, err := os.ReadFile(path)
+	data, err := intake.Read(path, maxRecord)
 	if err != nil {
 		return Record{}, err
 	}
@@ -63,6 +63,9 @@ func Read(path string) (Record, error) {
 	if err == nil && len(r.Devices) == 0 {
 		err = errors.New("there are no devices in it")
 	}
+	if err == nil {
+		err = r.check()
+	}
 	if err != nil {
 		return r, fmt.Errorf("%s: %w: %w", path, ErrNoRecord, err)
 	}
@@ -70,12 +73,28 @@ func Read(path string) (Record, error) {
 	return r, nil
 }
 
+// tagForm is that of the tags which devices are given: a tag becomes the name of files and
+// hosts.
+var tagForm = regexp.MustCompile(`^[CDIPRX][0-9]{2,4}$`)
+
+// check refuses what no record of ours has.
+func (r *Record) check() error {
+	if len(r.Devices) > maxDevices {
+		return fmt.Errorf("it has more than %d devices", maxDevices)
+	}
+	for i := range r.Devices {
+		if t := r.Devices[i].Tag; t != "" && !tagForm.MatchString(t) {
+			return fmt.Errorf("device %d: %q is no tag: a letter of C D I P R X and 2 to 4 digits", i+1, text.Harmless(t, text.Short, nil))
+		}
+	}
+	return nil
+}
+
 // harmless makes what comes from a file fit to be kept and shown.
 func (r *Record) harmless() {
-	r.Site = text.Harmless(r.Site, maxTitle, nil)
-	for i := range r.Devices {
-		text.Each(&r.Devices[i], func(s string) string { return text.Harmless(s, text.Long, nil) })
-	}
+	site := text.Harmless(r.Site, maxTitle, nil)
+	text.Each(r, func(s string) string { return text.Harmless(s, text.Long, nil) })
+	r.Site = site
 }
 
 func fromCSV(data []byte) (Record, error) {
@@ -102,14 +121,17 @@ func fromCSV(data []byte) (Record, error) {
 
 func fromXLSX(data []byte) (Record, error) {
 	var r Record
-	f, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{UnzipSizeLimit: maxRecord, UnzipXMLSizeLimit: maxRecord / 4})
+	f, err := intake.OpenWorkbook(data)
 	if err != nil {
 		return r, err
 	}
 	defer f.Close()
 	for _, kind := range device.Kinds {
-		rows, err := f.GetRows(kindSheets[kind])
-		if err != nil || len(rows) == 0 {
+		rows, err := f.Rows(kindSheets[kind], false)
+		if err != nil {
+			return r, err
+		}
+		if len(rows) == 0 {
 			continue // a kind that the site has none of
 		}
 		for _, row := range rows[1:] {

@@ -5,12 +5,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+
+	"janustat/internal/intake"
 )
 
 // errByHand is returned where names stand in a way that nobody but their author can change.
@@ -173,7 +174,7 @@ func Rename(path, ref, name string) error {
 
 // edit changes the text of a sheet, which has to be one afterwards too.
 func edit(path string, change func([]byte) ([]byte, error)) error {
-	data, err := os.ReadFile(path)
+	data, err := intake.Read(path, maxSheet)
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrSheet, err)
 	}

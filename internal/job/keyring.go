@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"runtime/debug"
 	"time"
 
@@ -16,6 +15,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/secret"
+	"janustat/internal/intake"
 )
 
 // Errors of a keyring.
@@ -132,7 +132,7 @@ func (k *Keyring) know(plain string) { k.veil.Add(secret.New(plain)) }
 // OpenKeyring decrypts a keyring. ErrNoKeyring when there is none, ErrPassphrase
 // when the passphrase is wrong, ErrKeyring when the file is damaged.
 func OpenKeyring(path, passphrase string) (*Keyring, error) {
-	data, err := os.ReadFile(path)
+	data, err := intake.Read(path, 2*maxKeyring)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, ErrNoKeyring
 	}
@@ -143,6 +143,9 @@ func OpenKeyring(path, passphrase string) (*Keyring, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: it is empty", ErrPassphrase)
 	}
+	// The file says how much work its passphrase is: a keyring of somebody else's must not
+	// take the memory of the laptop.
+	id.SetMaxWorkFactor(maxWork)
 	defer roomForScrypt()()
 	plain, err := age.Decrypt(bytes.NewReader(data), id)
 	var mismatch *age.NoIdentityMatchError
@@ -172,6 +175,9 @@ func OpenKeyring(path, passphrase string) (*Keyring, error) {
 // laptop that carries a whole site beside it.
 const usualWork = 17
 
+// maxWork is the most that a keyring may ask for: 512 MB.
+const maxWork = 19
+
 // roomForScrypt gives memory that is not used back before scrypt takes its 128 MB, and
 // what scrypt has taken after it: neither is held beside the other.
 func roomForScrypt() (after func()) {
@@ -180,7 +186,7 @@ func roomForScrypt() (after func()) {
 }
 
 // SetWork makes Save spend another work factor of scrypt, a power of two from 10
-// to 22, on the passphrase. Lower than the usual one is for tests.
+// to maxWork, on the passphrase. Lower than the usual one is for tests.
 func (k *Keyring) SetWork(factor int) { k.work = factor }
 
 // Passphrase gives the passphrase that it opens by, for further commands of the same person.

@@ -5,9 +5,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"io"
 	"net/netip"
-	"os"
 	"regexp"
 	"slices"
 	"strings"
@@ -21,6 +19,7 @@ import (
 	"janustat/core/ground"
 	"janustat/core/secret"
 	"janustat/core/text"
+	"janustat/internal/intake"
 )
 
 // Sheet is the job sheet: the one file a person edits. Its form is specified
@@ -135,14 +134,12 @@ var ErrSheet = errors.New("job sheet")
 // maxSheet bounds a job sheet, in bytes; real ones have a few hundred lines.
 const maxSheet = 1 << 20
 
+// maxLines bounds it in lines: a name for each of ten thousand devices.
+const maxLines = 12_000
+
 // ReadSheet reads and checks a job sheet.
 func ReadSheet(path string) (*Sheet, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrSheet, err)
-	}
-	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, maxSheet+1))
+	data, err := intake.Read(path, maxSheet)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrSheet, err)
 	}
@@ -158,6 +155,9 @@ func ReadSheet(path string) (*Sheet, error) {
 func ParseSheet(data []byte) (*Sheet, error) {
 	if len(data) > maxSheet {
 		return nil, fmt.Errorf("%w: longer than %d bytes", ErrSheet, maxSheet)
+	}
+	if n := bytes.Count(data, []byte("\n")); n > maxLines {
+		return nil, fmt.Errorf("%w: it has %d lines, and at most %d are read", ErrSheet, n, maxLines)
 	}
 	if tooDeep(data) {
 		return nil, fmt.Errorf("%w: nested more than %d deep", ErrSheet, maxDepth)

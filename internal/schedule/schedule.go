@@ -8,17 +8,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
-	"github.com/xuri/excelize/v2"
-
 	"janustat/core/device"
 	"janustat/core/text"
+	"janustat/internal/intake"
 )
 
 // Column is what a column means.
@@ -87,14 +85,7 @@ var ErrNoHead = errors.New("no row of headings was found: at least a MAC or a se
 
 // Read reads a file, by its ending.
 func Read(path string) (List, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return List{}, err
-	}
-	if info.Size() > maxFile {
-		return List{}, fmt.Errorf("%s is longer than %d MB", path, maxFile>>20)
-	}
-	data, err := os.ReadFile(path)
+	data, err := intake.Read(path, maxFile)
 	if err != nil {
 		return List{}, err
 	}
@@ -119,16 +110,16 @@ func Read(path string) (List, error) {
 
 // workbook gives the rows of the sheet that has most.
 func workbook(data []byte) ([][]string, error) {
-	f, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{UnzipSizeLimit: 256 << 20, UnzipXMLSizeLimit: 64 << 20})
+	f, err := intake.OpenWorkbook(data)
 	if err != nil {
-		return nil, fmt.Errorf("it is no workbook: %w", err)
+		return nil, err
 	}
 	defer f.Close()
 	var best [][]string
-	for _, sheet := range f.GetSheetList() {
-		rows, err := f.GetRows(sheet, excelize.Options{RawCellValue: true})
+	for _, sheet := range f.Sheets() {
+		rows, err := f.Rows(sheet, true)
 		if err != nil {
-			continue
+			return nil, err
 		}
 		if len(rows) > len(best) {
 			best = rows

@@ -19,6 +19,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/secret"
+	"janustat/internal/intake"
 )
 
 // recorder keeps every frame of a wire, both ways, in a pcapng file.
@@ -206,7 +207,7 @@ var ErrCapture = errors.New("no pcapng capture of Ethernet frames")
 // The facts are those of the wire it was made on, where Janustat made it. A file
 // cut short is read up to there.
 func ReadCapture(path string, f func(Captured) error) (Facts, error) {
-	file, err := os.Open(path)
+	file, err := intake.Open(path)
 	if err != nil {
 		return Facts{}, fmt.Errorf("capture: %w", err)
 	}

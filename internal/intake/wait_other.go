@@ -1,0 +1,5 @@
+//go:build !unix
+
+package intake
+
+const dontWait = 0
