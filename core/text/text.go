@@ -38,6 +38,18 @@ func Harmless(s string, most int, hide func(string) string) string {
 	return Cut(s, most)
 }
 
+// Hostile gives the first character of a text that no name or note has, and that would be
+// more than text somewhere: a control character, the end of a line or a paragraph, a mark of
+// direction, what is no UTF-8. It is for what a person typed, which is kept as it stands.
+func Hostile(s string) (r rune, is bool) {
+	for _, r := range s {
+		if r == unicode.ReplacementChar || unicode.IsControl(r) && r != '\t' || unicode.Is(unicode.Bidi_Control, r) || unicode.In(r, unicode.Zl, unicode.Zp) {
+			return r, true
+		}
+	}
+	return 0, false
+}
+
 // maxRaw bounds the work on one text, in bytes.
 const maxRaw = 64 << 10
 

@@ -23,11 +23,17 @@ type Problem struct {
 // Problems is all that is wrong with what a sheet says of devices that work together.
 type Problems []Problem
 
+// maxProblems is how many are listed.
+const maxProblems = 40
+
 // Error lists them, one a line, in the order of the sheet.
 func (p Problems) Error() string {
-	lines := make([]string, len(p))
-	for i, x := range p {
-		lines[i] = fmt.Sprintf("line %d, column %d: %s", x.Line, x.Column, x.Text)
+	lines := make([]string, min(len(p), maxProblems))
+	for i := range lines {
+		lines[i] = fmt.Sprintf("line %d, column %d: %s", p[i].Line, p[i].Column, p[i].Text)
+	}
+	if more := len(p) - len(lines); more > 0 {
+		lines = append(lines, fmt.Sprintf("and %d more", more))
 	}
 	return strings.Join(lines, "\n  ")
 }

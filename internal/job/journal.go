@@ -76,6 +76,7 @@ func (r *Register) History(ctx context.Context, id int64) ([]Entry, error) {
 			return nil, fmt.Errorf("journal: %w", err)
 		}
 		e.Begun, e.Ended = unstamp(begun), unstamp(ended)
+		e.Step, e.Intent, e.Outcome, e.Detail = shown(e.Step), shown(e.Intent), shown(e.Outcome), shown(e.Detail)
 		out = append(out, e)
 	}
 	return out, rows.Err()

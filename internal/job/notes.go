@@ -49,7 +49,7 @@ func (r *Register) Notes(ctx context.Context) (map[int64]Notes, error) {
 		if out[id] == nil {
 			out[id] = Notes{}
 		}
-		out[id][field] = value
+		out[id][shown(field)] = shown(value)
 	}
 	return out, rows.Err()
 }

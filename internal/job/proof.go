@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"time"
 
 	"janustat/core/device"
@@ -47,11 +48,14 @@ func (r *Register) Proofs(ctx context.Context, id int64) ([]ProofRecord, error) 
 		if err := rows.Scan(&at, &p.OK, &checks); err != nil {
 			return nil, fmt.Errorf("register: %w", err)
 		}
-		p.At, p.Checks = unstamp(at), json.RawMessage(checks)
+		p.At, p.Checks = unstamp(at), json.RawMessage(escapes.ReplaceAllString(shown(checks), " "))
 		out = append(out, p)
 	}
 	return out, rows.Err()
 }
+
+// escapes are those by which JSON writes what no terminal is to see.
+var escapes = regexp.MustCompile(`\\u(00[01][0-9a-fA-F]|00[7-9][0-9a-fA-F]|20[0-2][0-9a-fA-F]|206[0-9a-fA-F])`)
 
 // Replace writes a device whose unit has changed: the row that the new unit had
 // of its own goes, and what was counted against the old one is forgotten.

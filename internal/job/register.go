@@ -16,6 +16,7 @@ import (
 	_ "modernc.org/sqlite" // the database/sql driver "sqlite"
 
 	"janustat/core/device"
+	"janustat/core/text"
 )
 
 //go:embed migrations/*.sql
@@ -198,8 +199,16 @@ func scanDevice(rows *sql.Rows) (device.Device, error) {
 	}
 	d.FirstSeen, d.SeenAt, d.Proved = unstamp(first), unstamp(seen), unstamp(proved)
 	d.OpenedAt, d.ResetAt, d.ChangedAt = unstamp(opened), unstamp(reset), unstamp(changed)
+	// A register may come from somebody else, as every file: what is in it is shown and exported.
+	text.Each(&d, shown)
 	return d, nil
 }
+
+// shown makes a text of a register fit to be shown.
+func shown(s string) string { return text.Harmless(s, maxShown, nil) }
+
+// maxShown bounds one text of a register, in characters; the checks of a device are one.
+const maxShown = 16 << 10
 
 // Save writes devices, new ones (ID 0) and known ones, in one transaction. New
 // devices get their ID.

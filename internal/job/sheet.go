@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -171,7 +172,7 @@ func ParseSheet(data []byte) (*Sheet, error) {
 	if body == nil {
 		return s, nil
 	}
-	if err := refuseAliases(body); err != nil {
+	if err := errors.Join(refuseAliases(body), refuseHostile(body)); err != nil {
 		return nil, err
 	}
 	r := reading{at: map[string]Ref{}}
@@ -222,6 +223,24 @@ func refuseAliases(body ast.Node) error {
 		}
 	}
 	return nil
+}
+
+// refuseHostile keeps out texts that would be more than text in a terminal, a table or a
+// file of hosts: everything in the sheet ends there.
+func refuseHostile(body ast.Node) error {
+	var wrong Problems
+	for _, t := range []ast.NodeType{ast.StringType, ast.LiteralType} {
+		for _, n := range ast.Filter(t, body) {
+			value := n.GetToken().Value
+			if l, ok := n.(*ast.LiteralNode); ok && l.Value != nil {
+				value = strings.TrimRight(l.Value.Value, "\n")
+			}
+			if r, hostile := text.Hostile(value); hostile {
+				wrong = append(wrong, refOf(n).problem("%s has a character that no name has (U+%04X): take it out", strconv.Quote(text.Cut(value, text.Short)), r))
+			}
+		}
+	}
+	return wrong.err()
 }
 
 func (s *Sheet) check() error {

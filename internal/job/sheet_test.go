@@ -97,7 +97,7 @@ func TestParseSheetRefuses(t *testing.T) {
 		"syntax":            {"name: [", "jobsheet"},
 		"not a map":         {"- a\n- b\n", ""},
 		"alias":             {"names: &a {C01: x}\nblocks: *a\n", "anchors and aliases"},
-		"name of two lines": {"names: {C01: \"a\\nb\"}", "names.C01"},
+		"name of two lines": {"names: {C01: \"a\\nb\"}", "has a character that no name has"},
 		"wrong type":        {"survey: {rate: fast}", "line 1, column 16: survey.rate: write a whole number, and not \"fast\""},
 	} {
 		_, err := ParseSheet([]byte(c.text))

@@ -186,6 +186,7 @@ func readTries(ctx context.Context, tx querier, query string, args ...any) (out 
 			return nil, err
 		}
 		t.At, t.booted, t.Hold = unstamp(at), seconds(booted), seconds(hold)
+		t.User, t.Outcome = shown(t.User), shown(t.Outcome)
 		out = append(out, t)
 	}
 	return out, rows.Err()
