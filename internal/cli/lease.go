@@ -11,6 +11,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/reach"
 	"janustat/internal/work"
@@ -58,11 +59,11 @@ func (a *App) lease(ctx context.Context, d *work.Desk, o work.Leasing) error {
 		a.say("%s  %s  %s  %s", time.Now().Format("15:04:05"), label, c.Address, text)
 	}
 	return a.withNet(ctx, d, longPatience, func(ctx context.Context, n *reach.Net) error {
-		leased, err := d.Lease(ctx, n, o)
+		ended, err := d.Lease(ctx, n, o)
 		if err != nil {
 			return err
 		}
-		return a.printLeases(d.Devices, o.Clients, leased)
+		return a.printLeases(d.Devices, o.Clients, ended)
 	})
 }
 
@@ -72,12 +73,15 @@ type leaseJSON struct {
 	Address netip.Addr    `json:"address"`
 	Leased  bool          `json:"leased"`
 	Access  device.Access `json:"access"`
+	Why     string        `json:"why,omitempty"` // it has none
 }
 
-func (a *App) printLeases(devices []device.Device, clients []field.LeaseClient, leased []device.MAC) error {
+func (a *App) printLeases(devices []device.Device, clients []field.LeaseClient, ended field.Leases) error {
+	leased := ended.Leased
 	var rows []leaseJSON
 	var reserved []commission.Plan
-	missing := 0
+	missing, silent := 0, 0
+	var whys []string
 	l := &listing{columns: []column{{head: "TAG"}, {head: "MAC"}, {head: "ADDRESS"}, {head: "LEASE"}, {head: "WHAT IT IS", spare: 1}, {head: "ACCESS"}}}
 	for _, c := range clients {
 		given := slices.Contains(leased, c.MAC)
@@ -86,16 +90,22 @@ func (a *App) printLeases(devices []device.Device, clients []field.LeaseClient, 
 		}
 		at := slices.IndexFunc(devices, func(d device.Device) bool { return d.MAC == c.MAC })
 		d := &devices[at]
-		text := styled("leased", &goodStyle)
+		state := styled("leased", &goodStyle)
 		if !given {
 			missing++
-			text = styled("did not ask", &badStyle)
+			state = styled("none", &badStyle)
+			if ended.Why[c.MAC] == field.DidNotAsk {
+				silent++
+				state = styled(field.DidNotAsk, &badStyle)
+			} else {
+				whys = append(whys, fmt.Sprintf("%s has no lease: %s", d.Label(), ended.Why[c.MAC]))
+			}
 		}
 		if d.Allotted != nil && d.Allotted.DHCP {
 			reserved = append(reserved, commission.Plan{Tag: d.Tag, MAC: d.MAC, Target: *d.Allotted})
 		}
-		l.add(plain(d.Tag), plain(d.MAC.String()), plain(c.Address.String()), text, plain(whatText(d)), accessCell(d.Access))
-		rows = append(rows, leaseJSON{d.Tag, d.MAC, c.Address, given, d.Access})
+		l.add(plain(d.Tag), plain(d.MAC.String()), plain(c.Address.String()), state, plain(whatText(d)), accessCell(d.Access))
+		rows = append(rows, leaseJSON{d.Tag, d.MAC, c.Address, given, d.Access, ended.Why[c.MAC]})
 	}
 	if a.json {
 		if err := a.emit(orEmpty(rows)); err != nil {
@@ -107,11 +117,17 @@ func (a *App) printLeases(devices []device.Device, clients []field.LeaseClient, 
 		} else {
 			a.write(a.Out, l)
 			fmt.Fprintln(a.Out)
+			for _, why := range whys {
+				fmt.Fprintln(a.Out, a.wrap(a.Out, 2, why))
+			}
 		}
 		a.printReservations(reserved)
 	}
-	if missing > 0 {
-		return needsError{fmt.Sprintf("%s did not ask for an address: power each off and on while `janustat lease` runs", plural(missing, "device"))}
+	switch {
+	case silent > 0:
+		return needsError{fmt.Sprintf("%s did not ask for an address: power each off and on while `janustat lease` runs", plural(silent, "device"))}
+	case missing > 0:
+		return needsError{fmt.Sprintf("%s no lease, for the reason above: find out what has the address, then `janustat survey` and `janustat allot --again`", text.Have([]string{plural(missing, "device")}))}
 	}
 	if !a.json && len(l.rows) > 0 {
 		fmt.Fprintln(a.Out, "Next: janustat commission")

@@ -19,6 +19,9 @@ import (
 // ErrOtherServer is wrapped when another DHCP server answers on the wire.
 var ErrOtherServer = errors.New("another DHCP server answers on this LAN")
 
+// maxDeclined is how often a device may refuse an address that nobody else answers for.
+const maxDeclined = 4
+
 // Timing of a lease service.
 const (
 	serverAsks = 4                // DISCOVERs before the service begins, a second apart
@@ -62,6 +65,8 @@ type clientState struct {
 	checking  bool          // a probe is under way
 	pending   *dhcp.Request // to be answered when it ends
 	refused   error         // why it is not offered any more
+	declined  int           // so often it has refused the address
+	asked     bool          // it has asked since the service began
 	leased    bool
 	met       bool // at its address, since it has the lease
 }
@@ -75,6 +80,7 @@ type leaseRun struct {
 	met     chan device.MAC
 	other   chan error
 	dhcpID  [4]byte
+	doubt   chan struct{} // another server may be there: it is asked for
 }
 
 type leaseAsk struct {
@@ -87,26 +93,34 @@ type checkedAddress struct {
 	err error
 }
 
+// Leases is how it ended: who has a lease, and why the others have none.
+type Leases struct {
+	Leased []device.MAC
+	Why    map[device.MAC]string
+}
+
 // Run serves until its time is over, or every device waited for has its lease and
 // was met at its address.
-// It refuses to begin, and stops, when another server is on the wire.
-func (l Leaser) Run(ctx context.Context) (leased []device.MAC, err error) {
+// It refuses to begin, and stops, when another server is on the wire: one that answers what
+// we ask. What is said to others, or in the name of a device, may be anybody's, and makes us
+// ask again.
+func (l Leaser) Run(ctx context.Context) (out Leases, err error) {
 	others, err := OtherServers(ctx, l.Net)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	if len(others) > 0 {
-		return nil, fmt.Errorf("%w: %s (%s); it would race ours. Let it give the leases and run `janustat survey`, or unplug it", ErrOtherServer, others[0].Server, others[0].ServerMAC)
+		return out, fmt.Errorf("%w: %s (%s); it would race ours. Let it give the leases and run `janustat survey`, or unplug it", ErrOtherServer, others[0].Server, others[0].ServerMAC)
 	}
 	visitor, err := l.Net.Visit(ctx, l.Terms.Subnet, netip.Addr{}, l.Avoid)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	l.Terms.Server = visitor.Address()
 	r := &leaseRun{
 		Leaser: l, visitor: visitor, clients: map[device.MAC]*clientState{},
 		asks: make(chan leaseAsk, maxLeaseAsks), checked: make(chan checkedAddress, len(l.Clients)),
-		met: make(chan device.MAC, maxLeaseAsks), other: make(chan error, 1),
+		met: make(chan device.MAC, maxLeaseAsks), other: make(chan error, 1), doubt: make(chan struct{}, 1),
 	}
 	_, _ = rand.Read(r.dhcpID[:]) // never fails (crypto/rand)
 	for _, c := range l.Clients {
@@ -122,13 +136,30 @@ func (l Leaser) Run(ctx context.Context) (leased []device.MAC, err error) {
 		}
 	}
 	err = r.serve(ctx)
+	out.Why = map[device.MAC]string{}
 	for _, c := range l.Clients {
-		if r.clients[c.MAC].leased {
-			leased = append(leased, c.MAC)
+		if s := r.clients[c.MAC]; s.leased {
+			out.Leased = append(out.Leased, c.MAC)
+		} else {
+			out.Why[c.MAC] = s.why()
 		}
 	}
-	return leased, err
+	return out, err
 }
+
+// why says why a device has no lease.
+func (c *clientState) why() string {
+	switch {
+	case c.refused != nil:
+		return c.refused.Error()
+	case c.asked:
+		return "asked, and took no lease"
+	}
+	return DidNotAsk
+}
+
+// DidNotAsk is why a device has no lease that was not heard at all.
+const DidNotAsk = "did not ask"
 
 // hear runs on the reading goroutine.
 func (r *leaseRun) hear(h reach.Heard) {
@@ -150,6 +181,10 @@ func (r *leaseRun) hear(h reach.Heard) {
 		if !ok {
 			return
 		}
+		if _, err := dhcp.ParseOffer(d.Payload, r.dhcpID); err != nil {
+			r.suspect() // it answers somebody else, or nobody
+			return
+		}
 		select {
 		case r.other <- fmt.Errorf("%w: %s (%s) has begun to answer, so ours stops", ErrOtherServer, server, d.MAC):
 		default:
@@ -166,7 +201,19 @@ func (r *leaseRun) hear(h reach.Heard) {
 	}
 }
 
+// suspect has another server be asked for, which may be there.
+func (r *leaseRun) suspect() {
+	select {
+	case r.doubt <- struct{}{}:
+	default:
+	}
+}
+
+// doubtEvery is how often another server is asked for at most, whatever is heard.
+const doubtEvery = time.Second
+
 func (r *leaseRun) serve(ctx context.Context) error {
+	var doubted time.Time
 	look := time.NewTicker(r.Net.Pace.Of(askServers))
 	defer look.Stop()
 	meet := time.NewTicker(r.Net.Pace.Of(meetEvery))
@@ -196,6 +243,14 @@ func (r *leaseRun) serve(ctx context.Context) error {
 			}
 		case err := <-r.other:
 			return err
+		case <-r.doubt:
+			if r.Net.Pace.Since(doubted) < doubtEvery {
+				continue
+			}
+			doubted = time.Now()
+			if err := askDHCP(r.Net, r.dhcpID); err != nil {
+				return err
+			}
 		case <-look.C:
 			if err := askDHCP(r.Net, r.dhcpID); err != nil {
 				return err
@@ -284,6 +339,7 @@ func (r *leaseRun) answer(ctx context.Context, q leaseAsk) {
 	if c.refused != nil {
 		return
 	}
+	c.asked = true
 	switch q.Kind {
 	case dhcp.Wants:
 		if time.Now().Before(c.freeUntil) {
@@ -297,9 +353,24 @@ func (r *leaseRun) answer(ctx context.Context, q leaseAsk) {
 	case dhcp.Takes:
 		r.confirm(c, q.Request)
 	case dhcp.Refuses:
-		c.refused = fmt.Errorf("the device itself found %s in use", c.Address)
-		r.Tell(c.LeaseClient, "refused by the device: it found the address in use")
+		if q.Server != r.Terms.Server || q.Address != c.Address {
+			return // it refuses somebody else's offer, or none that we made
+		}
+		// Whether it is in use shows a probe of our own: anybody can say so in its name.
+		c.leased, c.met, c.freeUntil = false, false, time.Time{}
+		if c.declined++; c.declined >= maxDeclined {
+			c.refused = fmt.Errorf("it refused %s %d times, and nobody else answers there", c.Address, c.declined)
+			r.Tell(c.LeaseClient, c.refused.Error())
+			return
+		}
+		r.Tell(c.LeaseClient, "refused by the device, as if it were in use: looking again")
+		if !c.checking {
+			r.check(ctx, c)
+		}
 	case dhcp.Returns:
+		if q.Server.IsValid() && q.Server != r.Terms.Server || q.Current != c.Address {
+			return
+		}
 		c.leased, c.met = false, false
 		r.Tell(c.LeaseClient, "given back")
 	}
@@ -319,10 +390,7 @@ func (r *leaseRun) offer(c *clientState, q dhcp.Request) {
 // confirm gives the lease to a client that takes our offer, or goes on with it.
 func (r *leaseRun) confirm(c *clientState, q dhcp.Request) {
 	if q.Server.IsValid() && q.Server != r.Terms.Server {
-		select {
-		case r.other <- fmt.Errorf("%w: %s takes an offer of %s, so ours stops", ErrOtherServer, q.MAC, q.Server):
-		default:
-		}
+		r.suspect() // it takes another's offer, or somebody says so
 		return
 	}
 	wanted := q.Address

@@ -77,8 +77,9 @@ func startLeasingOn(t *testing.T, text string, by func(wire.Wire) wire.Wire) (*l
 func TestLeaseGivesToTheTakenAndProbesFirst(t *testing.T) {
 	t.Parallel()
 	l, _, _ := startLeasing(t)
-	leased, err := l.Run(t.Context())
+	ended, err := l.Run(t.Context())
 	require.NoError(t, err)
+	leased := ended.Leased
 	first, second := l.Clients[0].MAC, l.Clients[1].MAC
 	assert.Equal(t, []device.MAC{first}, leased, "the second's address is a printer's; the third was not taken")
 	require.NotEmpty(t, l.given)
@@ -86,6 +87,7 @@ func TestLeaseGivesToTheTakenAndProbesFirst(t *testing.T) {
 	assert.Equal(t, time.Hour, l.given[0].Until.Sub(l.given[0].At))
 	require.Len(t, l.told[second], 1)
 	assert.Contains(t, l.told[second][0], "10.61.8.42 is in use by 02:9d:00:00:00:30")
+	assert.Contains(t, ended.Why[second], "10.61.8.42 is in use by 02:9d:00:00:00:30")
 	// It is there now, at the address it was given.
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 	defer cancel()
@@ -121,8 +123,9 @@ func TestLeaseWaitsForDevicesAtTheirAddresses(t *testing.T) {
 		return lossy
 	})
 	l.Clients = l.Clients[:1]
-	leased, err := l.Run(t.Context())
+	ended, err := l.Run(t.Context())
 	require.NoError(t, err)
+	leased := ended.Leased
 	assert.True(t, lossy.lost.Load())
 	assert.Equal(t, []device.MAC{l.Clients[0].MAC}, leased)
 	at, _, _ := b.Devices()[0].Look()
@@ -132,9 +135,22 @@ func TestLeaseWaitsForDevicesAtTheirAddresses(t *testing.T) {
 func TestLeaseStopsWhenAnotherServerAppears(t *testing.T) {
 	t.Parallel()
 	l, socket, _ := startLeasing(t)
-	// It answers every client that asks, but not us: it was switched on after we looked.
-	rogue := plugIn(t, socket, nil)
-	own := l.Net.Facts().MAC
+	var on atomic.Bool
+	plugIn(t, socket, func(w *wire.Frames, frame []byte) {
+		const payload = 14 + 20 + 8
+		if !on.Load() || len(frame) <= payload || frame[12] != 8 || frame[23] != 17 {
+			return
+		}
+		ask, err := dhcpv4.FromBytes(frame[payload:])
+		if err != nil || ask.MessageType() != dhcpv4.MessageTypeDiscover {
+			return
+		}
+		m, err := dhcpv4.NewReplyFromRequest(ask, dhcpv4.WithMessageType(dhcpv4.MessageTypeOffer), dhcpv4.WithYourIP(net.IPv4(10, 61, 9, 9)),
+			dhcpv4.WithOption(dhcpv4.OptServerIdentifier(net.IPv4(10, 61, 8, 9))))
+		if err == nil {
+			_ = w.Write(udpTo(villain, device.Broadcast, "10.61.8.9:67", "255.255.255.255:68", m.ToBytes()))
+		}
+	})
 	l.Stay = true
 	begun := make(chan struct{})
 	l.Tell = func(LeaseClient, string) {
@@ -151,12 +167,7 @@ func TestLeaseStopsWhenAnotherServerAppears(t *testing.T) {
 	case err := <-done:
 		require.NoError(t, err)
 	}
-	ask, err := dhcpv4.NewDiscovery(own[:])
-	require.NoError(t, err)
-	m, err := dhcpv4.NewReplyFromRequest(ask, dhcpv4.WithMessageType(dhcpv4.MessageTypeOffer), dhcpv4.WithYourIP(net.IPv4(10, 61, 9, 9)),
-		dhcpv4.WithOption(dhcpv4.OptServerIdentifier(net.IPv4(10, 61, 8, 9))))
-	require.NoError(t, err)
-	require.NoError(t, rogue.Write(udpTo(villain, device.Broadcast, "10.61.8.9:67", "255.255.255.255:68", m.ToBytes())))
+	on.Store(true) // it was switched on after we looked
 	select {
 	case err := <-done:
 		require.ErrorIs(t, err, ErrOtherServer)
@@ -164,6 +175,44 @@ func TestLeaseStopsWhenAnotherServerAppears(t *testing.T) {
 	case <-time.After(20 * time.Second):
 		t.Fatal("it goes on beside another server")
 	}
+}
+
+// Frames that anybody may send end nothing: an offer that nobody asked for, a refusal and a
+// request in the device's name. What is asked is asked again, and probed again.
+func TestForgedFramesEndNoLease(t *testing.T) {
+	t.Parallel()
+	l, socket, _ := startLeasing(t)
+	first := l.Clients[0]
+	rogue := plugIn(t, socket, nil)
+	say := func(kind dhcpv4.MessageType, from net.IP) []byte {
+		m, err := dhcpv4.New(dhcpv4.WithMessageType(kind), dhcpv4.WithHwAddr(first.MAC[:]), dhcpv4.WithOption(dhcpv4.OptServerIdentifier(from)),
+			dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(first.Address.AsSlice())))
+		require.NoError(t, err)
+		return m.ToBytes()
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	defer stop()
+	go func() {
+		ask, err := dhcpv4.NewDiscovery(first.MAC[:])
+		if err != nil {
+			return
+		}
+		offer, err := dhcpv4.NewReplyFromRequest(ask, dhcpv4.WithMessageType(dhcpv4.MessageTypeOffer), dhcpv4.WithYourIP(net.IPv4(10, 61, 9, 9)),
+			dhcpv4.WithOption(dhcpv4.OptServerIdentifier(net.IPv4(10, 61, 8, 9))))
+		if err != nil {
+			return
+		}
+		for ctx.Err() == nil {
+			_ = rogue.Write(udpTo(villain, device.Broadcast, "10.61.8.9:67", "255.255.255.255:68", offer.ToBytes()))
+			for _, kind := range []dhcpv4.MessageType{dhcpv4.MessageTypeDecline, dhcpv4.MessageTypeRequest, dhcpv4.MessageTypeRelease} {
+				_ = rogue.Write(udpTo(first.MAC, device.Broadcast, "0.0.0.0:68", "255.255.255.255:67", say(kind, net.IPv4(10, 61, 8, 9))))
+			}
+			time.Sleep(50 * time.Millisecond) // a pace of the attack, nothing waits for it
+		}
+	}()
+	ended, err := l.Run(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []device.MAC{first.MAC}, ended.Leased)
 }
 
 // udpTo builds a frame with a datagram, whose checksum is left out (RFC 768).

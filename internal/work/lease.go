@@ -52,24 +52,23 @@ type Leasing struct {
 	Tell    func(label string, c field.LeaseClient, text string)
 }
 
-// Lease gives devices their addresses by DHCP, looks what they are, and gives the MACs of
-// those that took one.
-func (d *Desk) Lease(ctx context.Context, n *reach.Net, o Leasing) ([]device.MAC, error) {
+// Lease gives devices their addresses by DHCP, looks what they are, and tells who took one.
+func (d *Desk) Lease(ctx context.Context, n *reach.Net, o Leasing) (field.Leases, error) {
 	g, err := field.Ground(ctx, d.Job, d.Devices)
 	if err != nil {
-		return nil, err
+		return field.Leases{}, err
 	}
 	for _, c := range o.Clients {
 		if err := ground.Check(g.Subnet, c.Address, g.Gateway); err != nil {
-			return nil, misuse("lease for %s: %w", c.MAC, err)
+			return field.Leases{}, misuse("lease for %s: %w", c.MAC, err)
 		}
 	}
 	subnets, avoid, err := d.Lay(ctx, n)
 	if err != nil {
-		return nil, err
+		return field.Leases{}, err
 	}
 	d.Say("looking for other DHCP servers …")
-	leased, err := field.Leaser{
+	ended, err := field.Leaser{
 		Net: n, Subnets: subnets, Avoid: func(x netip.Addr) bool {
 			return avoid(x) || slices.ContainsFunc(o.Clients, func(c field.LeaseClient) bool { return c.Address == x })
 		},
@@ -79,13 +78,13 @@ func (d *Desk) Lease(ctx context.Context, n *reach.Net, o Leasing) ([]device.MAC
 		Given: func(l job.LeaseRecord) error { return d.Job.Register.AddLease(context.WithoutCancel(ctx), l) },
 	}.Run(ctx)
 	switch {
-	case errors.Is(err, context.Canceled) && len(leased) > 0:
-		return nil, advice.Wrap(fmt.Errorf("%w: %s given, which is on record", ErrInterrupted, text.Plural(len(leased), "lease")), "%s looks what they are", advice.Survey)
-	case err != nil || len(leased) == 0:
-		return leased, err
+	case errors.Is(err, context.Canceled) && len(ended.Leased) > 0:
+		return ended, advice.Wrap(fmt.Errorf("%w: %s given, which is on record", ErrInterrupted, text.Plural(len(ended.Leased), "lease")), "%s looks what they are", advice.Survey)
+	case err != nil || len(ended.Leased) == 0:
+		return ended, err
 	}
 	d.Say("looking what they are …")
-	return leased, d.afterLease(ctx, n, leased)
+	return ended, d.afterLease(ctx, n, ended.Leased)
 }
 
 // afterLease surveys, and marks the leased devices that speak nothing: they are
