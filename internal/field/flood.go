@@ -67,7 +67,7 @@ type Flood struct {
 
 // account is what one MAC has cost so far.
 type account struct {
-	addresses, subnets, sightings, datagrams, matches int
+	addresses, subnets, sightings, datagrams, matches, claims int
 }
 
 // of gives the account of a MAC. The lock is held.

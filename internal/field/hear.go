@@ -28,7 +28,12 @@ func (r *surveyRun) hear(h reach.Heard) {
 		if h.ARP == nil {
 			by = "nd"
 		}
-		r.sighted(device.Sighting{At: h.At, By: by, MAC: c.MAC, Address: c.Address})
+		s := device.Sighting{At: h.At, By: by, MAC: c.MAC, Address: c.Address}
+		if h.ARP != nil && c.Announced && r.Net != nil && !r.Known[c.MAC] {
+			r.claimed(s)
+		} else {
+			r.sighted(s)
+		}
 	}
 	if h.ARP != nil {
 		r.hearLook(*h.ARP)

@@ -8,6 +8,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/internal/reach"
+	"janustat/internal/speak/arp"
 	"janustat/internal/tongue"
 )
 
@@ -135,4 +136,54 @@ func (r *surveyRun) phantoms() string {
 		return ""
 	}
 	return fmt.Sprintf("%d devices announced themselves and answered nothing: they are not listed", n)
+}
+
+// Bounds of what is asked after claims that nobody asked for.
+const (
+	maxClaims   = 1024 // addresses
+	maxClaimsOf = 64   // of one MAC
+	claimTries  = 3
+	claimEvery  = 300 * time.Millisecond
+)
+
+// claimed takes an announcement of an address (RFC 5227, 2.3), which nobody asked for: a
+// hundred can be sent in one moment, by anybody. Its subnet is visited, and the address is
+// asked for; who answers is there.
+func (r *surveyRun) claimed(s device.Sighting) {
+	key := hearing{s.MAC, s.Address}
+	r.mu.Lock()
+	known, asked := r.heard[key], r.claims[key]
+	a := r.of(s.MAC)
+	if !known && !asked {
+		a.addresses++
+		a.claims++
+	}
+	ask := !known && !asked && len(r.claims) < maxClaims && a.claims <= maxClaimsOf
+	if ask {
+		r.claims[key] = true
+	}
+	r.mu.Unlock()
+	if r.event != nil {
+		r.event(happening{mac: s.MAC, at: s.At, address: s.Address})
+	}
+	if !ask {
+		return
+	}
+	if r.Subnets.Askable(s.Address) {
+		r.visitFor(s.Address, s.MAC)
+	}
+	probe := arp.Probe(r.Net.Facts().MAC, s.Address).Frame()
+	r.spawn(func() {
+		for range claimTries {
+			if r.Net.Send(probe) != nil || !r.wait(claimEvery) {
+				return
+			}
+			r.mu.Lock()
+			met := r.heard[key]
+			r.mu.Unlock()
+			if met {
+				return
+			}
+		}
+	})
 }
