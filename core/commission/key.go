@@ -167,7 +167,7 @@ func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err err
 		if ok, err = OfferSure(ctx, r.Attempts, r.plan, k, r.session.Enter); err == nil && !ok {
 			r.sure = Credential{}
 		}
-	case r.plan.confirmed(k):
+	case r.plan.Confirmed(k):
 		ok, wait, err = OfferKnown(ctx, r.Attempts, r.plan, k, r.session.Enter)
 	default:
 		ok, wait, err = Offer(ctx, r.Attempts, r.plan, k, r.session.Enter)
@@ -195,10 +195,11 @@ func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err err
 	return true, nil
 }
 
-// confirmed reports whether a key has opened the device in an earlier run: what comes of
-// an offer that is cut short says nothing about it.
-func (p Plan) confirmed(k Credential) bool {
-	return p.Known && k.Origin == FromKeyring && k.User == p.User && k.Password == p.Password
+// Confirmed reports whether a key has opened the device in an earlier run, and no other was
+// sent to it since: what comes of an offer that is cut short says nothing about it.
+func (p Plan) Confirmed(k Credential) bool {
+	changing := !p.Replace.IsZero() || slices.ContainsFunc(p.Others, func(o Credential) bool { return o.Origin == FromChange })
+	return p.Known && !changing && k.Origin == FromKeyring && k.User == p.User && k.Password == p.Password
 }
 
 // pinned takes down the key that the device has proved to have, in a tongue with such.
@@ -298,10 +299,13 @@ func (r *run) key(ctx context.Context) error {
 	if err := r.awaitPilot(ctx); err != nil {
 		return err
 	}
-	r.result.Sent = true
 	err = r.give(ctx, keyWrite(r.plan), r.plan.User, &r.plan.Password, func(p secret.Password) error {
+		r.result.Sent = true
 		return a.CreateAdministrator(ctx, r.plan.User, p)
 	})
+	if err != nil && r.denied {
+		r.result.Sent = false // it has refused it, in so many words
+	}
 	if err == nil {
 		r.sure = Credential{User: r.plan.User, Password: r.plan.Password}
 	}

@@ -400,3 +400,24 @@ func TestAClosedSettingsWindowIsWaitedFor(t *testing.T) {
 	assert.Equal(t, NeedsYou, r.Status)
 	assert.Contains(t, r.Next.String(), "power it off and on")
 }
+
+// A key that has opened the device before costs nothing where its offer is cut short; one
+// that may have been replaced since is a guess like any other.
+func TestAConfirmedKeyIsNoGuess(t *testing.T) {
+	own := Credential{User: "admin", Password: secret.New("Quay-side7")}
+	p := Plan{User: own.User, Password: own.Password, Known: true}
+	assert.True(t, p.Confirmed(own))
+	for name, change := range map[string]func(p *Plan, k *Credential){
+		"never opened":       func(p *Plan, _ *Credential) { p.Known = false },
+		"being replaced":     func(p *Plan, _ *Credential) { p.Replace = secret.New("Next-side7") },
+		"maybe replaced":     func(p *Plan, _ *Credential) { p.Others = []Credential{key("Next-side7", FromChange)} },
+		"another user":       func(_ *Plan, k *Credential) { k.User = "root" },
+		"of earlier work":    func(_ *Plan, k *Credential) { k.Origin = FromEarlier },
+		"another password":   func(_ *Plan, k *Credential) { k.Password = secret.New("x") },
+		"a factory's, known": func(_ *Plan, k *Credential) { k.Origin = FromFactory },
+	} {
+		q, k := p, own
+		change(&q, &k)
+		assert.False(t, q.Confirmed(k), name)
+	}
+}

@@ -390,11 +390,11 @@ func (p Prover) open(ctx context.Context, s commission.Session, plan commission.
 		out.fail(CheckPassword, "accepted", "the keyring has none for it")
 		return false, nil
 	}
-	offer := commission.Offer
-	if plan.Known { // it has opened the device before: what is cut short is no guess
+	own, offer := commission.Credential{User: plan.User, Password: plan.Password}, commission.Offer
+	if plan.Confirmed(own) { // it has opened the device before: what is cut short is no guess
 		offer = commission.OfferKnown
 	}
-	ok, wait, err := offer(ctx, p.Attempts, plan, commission.Credential{User: plan.User, Password: plan.Password}, s.Enter)
+	ok, wait, err := offer(ctx, p.Attempts, plan, own, s.Enter)
 	if err != nil {
 		return false, err
 	}
