@@ -50,8 +50,20 @@ func TestARegisterOfSomebodyElses(t *testing.T) {
 		}
 	}
 	for _, args := range [][]string{
-		{}, {"list", "--all"}, {"list", "--csv", "--columns", "tag,name,serial,make,model,firmware,place"}, {"list", "--json"}, {"show", "C01"}, {"show", "C01", "--json"},
-		{"log", "C01"}, {"log", "C02"}, {"key", "list"}, {"compare", earlier}, {"commission", "--dry-run"}, {"allot"}, {"handover", "--quiet"}, {"take", "C01", "--yes"},
+		{},
+		{"list", "--all"},
+		{"list", "--csv", "--columns", "tag,name,serial,make,model,firmware,place"},
+		{"list", "--json"},
+		{"show", "C01"},
+		{"show", "C01", "--json"},
+		{"log", "C01"},
+		{"log", "C02"},
+		{"key", "list"},
+		{"compare", earlier},
+		{"commission", "--dry-run"},
+		{"allot"},
+		{"handover", "--quiet"},
+		{"take", "C01", "--yes"},
 	} {
 		_, out, errs := c.run("", args...)
 		clean(strings.Join(args, " "), out+errs)
