@@ -77,6 +77,15 @@ func (r Rules) And(o Rules) (Rules, error) {
 	return both, nil
 }
 
+// Yielding gives the rules with a ceiling that lets a password in which others demand.
+func (r Rules) Yielding(to Rules) Rules {
+	need := max(to.MinLen, to.Upper+to.Digits+to.Special)
+	if r.MaxLen > 0 && need > r.MaxLen {
+		r.MaxLen = need
+	}
+	return r
+}
+
 func minSaid(a, b int) int {
 	if a == 0 || b == 0 {
 		return a + b

@@ -181,3 +181,17 @@ func TestForms(t *testing.T) {
 	assert.Len(t, Forms(Rules{Special: 1}), 3, "where one is demanded, there is no form without")
 	assert.Len(t, Forms(Rules{NoSpecial: true}), 3)
 }
+
+// The ceiling that nobody asked for gives way to who asks for longer passwords.
+func TestTheUsualCeilingYields(t *testing.T) {
+	for _, demand := range []Rules{{MinLen: 24}, {MinLen: 20, MaxLen: 32}, {MinLen: 18, Upper: 2, Digits: 2, Special: 2}} {
+		_, err := Sane.And(demand)
+		require.Error(t, err, "%+v", demand)
+		rules, err := Sane.Yielding(demand).And(demand)
+		require.NoError(t, err, "%+v", demand)
+		p, err := Generate(rules, "admin", rand.Reader)
+		require.NoError(t, err)
+		assert.NoError(t, demand.Judge(p, "admin"))
+	}
+	assert.Equal(t, Sane, Sane.Yielding(Rules{MinLen: 12, MaxLen: 64}))
+}

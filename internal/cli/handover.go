@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -87,12 +88,15 @@ handover-part/ beside the whole one, or into the folder that --into names.`,
 			if err != nil {
 				return err
 			}
+			if err := a.dropStale(j, filepath.Join(dir, passwordsFile)); err != nil {
+				return err
+			}
 			if len(to) > 0 {
 				keys, err := a.keyring(c.Context(), j, false)
 				if err != nil {
 					return err
 				}
-				file := filepath.Join(dir, "passwords.age")
+				file := filepath.Join(dir, passwordsFile)
 				if _, err := a.seal(c.Context(), j, chosenOf(devices, only), keys, to, file); err != nil {
 					return err
 				}
@@ -121,6 +125,24 @@ handover-part/ beside the whole one, or into the folder that --into names.`,
 	c.Flags().StringSliceVar(&to, "passwords-to", nil, "with passwords.age, encrypted to this public `KEY`, age1…")
 	c.Flags().StringVar(&labels, "labels", "24", "stickers on a sheet: 24, 21 or 40 on A4, 30 on Letter")
 	return c
+}
+
+// passwordsFile is that of the client's passwords in a pack.
+const passwordsFile = "passwords.age"
+
+// dropStale takes a file of passwords out of a pack that is older than the keyring: what it
+// has may open nothing any more.
+func (a *App) dropStale(j *job.Job, file string) error {
+	made, err := os.Stat(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	keys, kerr := os.Stat(j.Path(job.KeyringFile))
+	if err != nil || kerr != nil || !keys.ModTime().After(made.ModTime()) {
+		return err
+	}
+	a.say("note: %s was older than the keyring, and is taken out of the pack: --passwords-to makes it anew", file)
+	return os.Remove(file)
 }
 
 // packOptions reads how the pack is to be made.

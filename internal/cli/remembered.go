@@ -36,7 +36,7 @@ func (a *App) remembered(c *cobra.Command) {
 	}
 	for dir := here; ; dir = filepath.Dir(dir) {
 		if isJob(dir) {
-			if dir != here {
+			if dir != here && a.mayAdopt(dir) {
 				a.jobDir = dir
 			}
 			return
@@ -55,6 +55,26 @@ func (a *App) remembered(c *cobra.Command) {
 		a.jobDir = last.Job
 		a.say("job: %s, as last time", last.Job)
 	}
+}
+
+// mayAdopt reports whether a job in a folder above is taken without being named. One that
+// belongs to somebody else is said; with root's rights it is not taken: whoever may write
+// there would have them.
+func (a *App) mayAdopt(dir string) bool {
+	info, err := os.Stat(filepath.Join(dir, job.RegisterFile))
+	if err != nil {
+		return false
+	}
+	owner, known := ownerOf(info)
+	switch {
+	case !known || owner == os.Geteuid():
+		return true
+	case os.Geteuid() == 0:
+		a.say("note: the job in %s belongs to another user, so it is not taken by itself: name it with --job", dir)
+		return false
+	}
+	a.say("note: the job in %s belongs to another user", dir)
+	return true
 }
 
 func isJob(dir string) bool {

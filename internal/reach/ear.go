@@ -79,6 +79,9 @@ func (e *Ear) Hear(frame []byte, at time.Time) (Heard, bool) {
 	if len(frame) < etherLen {
 		return Heard{}, false
 	}
+	if plain, ok := untagged(frame); ok {
+		return e.Hear(plain, at)
+	}
 	h := Heard{At: at, From: device.MACFrom(frame[6:12]), To: device.MACFrom(frame[0:6]), Frame: frame}
 	// A packet socket also shows what the laptop itself sends.
 	if h.From == e.Own || h.From.IsGroup() {
@@ -110,6 +113,19 @@ func (e *Ear) Hear(frame []byte, at time.Time) (Heard, bool) {
 		}
 	}
 	return h, true
+}
+
+// untagged gives a frame whose tag names no VLAN, and only a priority (IEEE 802.1Q, 9.6: the
+// null VLAN ID), without it: it is of this LAN like every frame without a tag.
+func untagged(frame []byte) ([]byte, bool) {
+	const tagLen = 4
+	if len(frame) < etherLen+tagLen || binary.BigEndian.Uint16(frame[12:]) != etherVLAN || binary.BigEndian.Uint16(frame[14:])&0x0fff != 0 {
+		return nil, false
+	}
+	if binary.BigEndian.Uint16(frame[16:]) == etherVLAN {
+		return nil, false // one tag within another is nobody's honest frame
+	}
+	return append(append(make([]byte, 0, len(frame)-tagLen), frame[:12]...), frame[12+tagLen:]...), true
 }
 
 func (e *Ear) hearIPv4(h *Heard, ip header.IPv4) {

@@ -237,3 +237,26 @@ func checksumOf(b []byte) uint16 {
 	}
 	return uint16(sum)
 }
+
+// A frame that is tagged with a priority alone is of this LAN (IEEE 802.1Q, 9.6).
+func TestAFrameWithoutAVLANInItsTagIsHeard(t *testing.T) {
+	plain := arp.Announce(device.MAC{2, 9}, netip.MustParseAddr("10.61.8.42")).Frame()
+	tag := func(vid uint16) []byte {
+		return append(append(append([]byte{}, plain[:12]...), 0x81, 0, byte(0xa0|vid>>8), byte(vid)), plain[12:]...)
+	}
+	ear := Ear{Own: device.MAC{2, 1}}
+	h, ok := ear.Hear(tag(0), time.Now())
+	require.True(t, ok)
+	require.NotNil(t, h.ARP)
+	assert.Zero(t, h.VLAN)
+	c, ok := h.Claim()
+	assert.True(t, ok)
+	assert.Equal(t, netip.MustParseAddr("10.61.8.42"), c.Address)
+	h, ok = ear.Hear(tag(20), time.Now())
+	require.True(t, ok)
+	assert.Nil(t, h.ARP)
+	assert.Equal(t, uint16(20), h.VLAN)
+	twice := append(append(append([]byte{}, plain[:12]...), 0x81, 0, 0, 0, 0x81, 0, 0, 0), plain[12:]...)
+	h, _ = ear.Hear(twice, time.Now())
+	assert.Nil(t, h.ARP)
+}

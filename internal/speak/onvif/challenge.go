@@ -7,7 +7,9 @@ import (
 	"encoding/hex"
 	"hash"
 	"net/http"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/icholy/digest"
@@ -22,9 +24,12 @@ func strongest(h http.Header) (*digest.Challenge, error) {
 	worth := -1
 	for _, line := range h.Values("WWW-Authenticate") {
 		for _, one := range splitChallenges(line) {
-			chal, err := digest.ParseChallenge(one)
+			chal, err := digest.ParseChallenge(widened(one))
 			if err != nil {
 				continue
+			}
+			for _, text := range []*string{&chal.Realm, &chal.Nonce, &chal.Opaque} {
+				*text = narrowed(*text)
 			}
 			for i, q := range chal.QOP { // a list may have spaces in it (RFC 7616, 3.3)
 				chal.QOP[i] = strings.ToLower(strings.TrimSpace(q))
@@ -53,6 +58,27 @@ func strongest(h http.Header) (*digest.Challenge, error) {
 	return best, nil
 }
 
+// widened makes letters of octets, so that what reads a challenge as text leaves them alone,
+// and narrowed makes the octets of them again: what is hashed is what came.
+func widened(s string) string {
+	wide := make([]rune, len(s))
+	for i := range len(s) {
+		wide[i] = rune(s[i])
+	}
+	return string(wide)
+}
+
+func narrowed(s string) string {
+	out := make([]byte, 0, len(s))
+	for _, r := range s {
+		if r > 0xff {
+			return s
+		}
+		out = append(out, byte(r))
+	}
+	return string(out)
+}
+
 // splitChallenges parts the challenges in one header, which are separated by commas as
 // their own parameters are (RFC 9110, 11.6.1): a part that begins with a scheme and a
 // space begins a challenge.
@@ -72,9 +98,14 @@ func splitChallenges(line string) (out []string) {
 		}
 	}
 	for _, p := range append(parts, line[from:]) {
-		p = strings.TrimSpace(strings.ReplaceAll(p, "\t", " "))
+		// White space may be tabs (RFC 9110, 5.6.3), but for what is quoted: a realm goes into
+		// the hash by the octets that it came in.
+		p = strings.TrimSpace(p)
 		name, value, given := strings.Cut(p, "=")
-		name = strings.TrimSpace(name)
+		name = strings.TrimSpace(strings.ReplaceAll(name, "\t", " "))
+		if !given {
+			p = name
+		}
 		if scheme, first, begins := strings.Cut(name, " "); begins || !given && p != "" || len(out) == 0 && p != "" {
 			if !begins && given { // a parameter of nothing
 				continue
@@ -166,4 +197,26 @@ func sessionKey(algorithm string, octets bool, user, realm, password, nonce, cno
 		inner = hex.EncodeToString([]byte(inner))
 	}
 	return hex.EncodeToString([]byte(sum(inner + ":" + nonce + ":" + cnonce)))
+}
+
+// asItCame sends credentials with their texts as octets. The library writes quoted strings
+// as Go has them, in which an octet that is no UTF-8, or a tab, becomes letters.
+type asItCame struct{ http.RoundTripper }
+
+var quotedString = regexp.MustCompile(`"(?:[^"\\]|\\.)*"`)
+
+// RoundTrip implements http.RoundTripper.
+func (t asItCame) RoundTrip(r *http.Request) (*http.Response, error) {
+	if auth := r.Header.Get("Authorization"); strings.Contains(auth, `\`) {
+		r = r.Clone(r.Context())
+		r.Header.Set("Authorization", quotedString.ReplaceAllStringFunc(auth, func(q string) string {
+			plain, err := strconv.Unquote(q)
+			if err != nil {
+				return q
+			}
+			// RFC 9110, 5.6.4: only these two are escaped.
+			return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(plain) + `"`
+		}))
+	}
+	return t.RoundTripper.RoundTrip(r)
 }

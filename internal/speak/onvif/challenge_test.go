@@ -125,3 +125,35 @@ func TestEveryFormOfDigestIsAnswered(t *testing.T) {
 		})
 	}
 }
+
+// A realm goes into the hash by the octets that it came in: a tab in it, or Latin-1, is part
+// of it, while white space around it may be tabs.
+func TestARealmIsItsOctets(t *testing.T) {
+	for _, realm := range []string{"a\tb", "Caf\xe9", "  two  spaces "} {
+		h := http.Header{"Www-Authenticate": {"Digest\trealm=\"" + realm + "\",\tnonce=\"n\", qop=\"auth\""}}
+		c, err := strongest(h)
+		require.NoError(t, err, "%q", realm)
+		assert.Equal(t, realm, c.Realm)
+	}
+}
+
+// And it goes back as those octets.
+func TestARealmGoesBackAsItCame(t *testing.T) {
+	const realm = "Caf\xe9\tquay"
+	var asked string
+	cl := stub(t, func(w http.ResponseWriter, r *http.Request, op, _ string) {
+		switch asked = r.Header.Get("Authorization"); {
+		case op == "GetSystemDateAndTime":
+			send(w, 200, clockAnswer)
+		case asked == "":
+			w.Header().Set("WWW-Authenticate", `Digest realm="`+realm+`", qop="auth", nonce="n", algorithm=MD5`)
+			send(w, 401, refusal)
+		default:
+			send(w, 200, usersAnswer)
+		}
+	})
+	ok, err := cl.Enter(t.Context(), "admin", secret.New("Quay-side7"))
+	require.NoError(t, err)
+	assert.True(t, ok)
+	assert.Contains(t, asked, `realm="`+realm+`"`)
+}

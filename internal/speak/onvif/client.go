@@ -196,7 +196,7 @@ func (c *Client) login(user string, p secret.Password) {
 	}
 	c.scheme = byDigest
 	c.http = c.client(&digest.Transport{
-		Username: user, Password: p.Reveal(), Transport: c.base, FindChallenge: strongest, Digest: respond(nonce(), c.server),
+		Username: user, Password: p.Reveal(), Transport: asItCame{c.base}, FindChallenge: strongest, Digest: respond(nonce(), c.server),
 	})
 }
 

@@ -25,7 +25,11 @@ func (d *clockwork) RoundTrip(r *http.Request) (*http.Response, error) {
 	d.sent = append(d.sent, string(b))
 	d.now = d.now.Add(d.took[len(d.sent)-1])
 	w := httptest.NewRecorder()
-	send(w, 200, clockAnswer)
+	if strings.Contains(string(b), setTime) {
+		send(w, 200, "<"+setTime+"Response/>")
+	} else {
+		send(w, 200, clockAnswer)
+	}
 	return w.Result(), err
 }
 
