@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -82,6 +83,7 @@ func (a *App) printLeases(devices []device.Device, clients []field.LeaseClient, 
 	var reserved []commission.Plan
 	missing, silent := 0, 0
 	var whys []string
+	first := "" // that has a reason
 	l := &listing{columns: []column{{head: "TAG"}, {head: "MAC"}, {head: "ADDRESS"}, {head: "LEASE"}, {head: "WHAT IT IS", spare: 1}, {head: "ACCESS"}}}
 	for _, c := range clients {
 		given := slices.Contains(leased, c.MAC)
@@ -98,6 +100,7 @@ func (a *App) printLeases(devices []device.Device, clients []field.LeaseClient, 
 				silent++
 				state = styled(field.DidNotAsk, &badStyle)
 			} else {
+				first = cmp.Or(first, d.Label())
 				whys = append(whys, fmt.Sprintf("%s has no lease: %s", d.Label(), ended.Why[c.MAC]))
 			}
 		}
@@ -127,7 +130,7 @@ func (a *App) printLeases(devices []device.Device, clients []field.LeaseClient, 
 	case silent > 0:
 		return needsError{fmt.Sprintf("%s did not ask for an address: power each off and on while `janustat lease` runs", plural(silent, "device"))}
 	case missing > 0:
-		return needsError{fmt.Sprintf("%s no lease, for the reason above: find out what has the address, then `janustat survey` and `janustat allot --again`", text.Have([]string{plural(missing, "device")}))}
+		return needsError{fmt.Sprintf("%s no lease, for the reason above: find out what has the address, then `janustat survey` and `janustat allot --again %s`", text.Have([]string{plural(missing, "device")}), first)}
 	}
 	if !a.json && len(l.rows) > 0 {
 		fmt.Fprintln(a.Out, "Next: janustat commission")
