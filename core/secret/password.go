@@ -77,10 +77,11 @@ func (r Rules) And(o Rules) (Rules, error) {
 	return both, nil
 }
 
-// Yielding gives the rules with a ceiling that lets a password in which others demand.
+// Yielding gives the rules with a ceiling that lets a password in which others demand, as
+// long as anybody will type it.
 func (r Rules) Yielding(to Rules) Rules {
 	need := max(to.MinLen, to.Upper+to.Digits+to.Special)
-	if r.MaxLen > 0 && need > r.MaxLen {
+	if r.MaxLen > 0 && need > r.MaxLen && need <= longest {
 		r.MaxLen = need
 	}
 	return r

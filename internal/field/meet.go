@@ -154,7 +154,9 @@ func (r *surveyRun) claimed(s device.Sighting) {
 	r.mu.Lock()
 	known, asked := r.heard[key], r.claims[key]
 	a := r.of(s.MAC)
-	if !known && !asked {
+	if !known && !r.said[key] && len(r.said) < maxHeard { // it is told of, if there are many
+		r.said[key] = true
+		r.holders[s.Address]++
 		a.addresses++
 		a.claims++
 	}

@@ -129,6 +129,7 @@ type surveyRun struct {
 	meeting   map[device.MAC]*meeting // with who announces itself, by MAC
 	meetings  chan struct{}           // places for that
 	claims    map[hearing]bool        // addresses that were announced, and are asked for
+	said      map[hearing]bool        // the same, all of them
 	marks     map[string]bool         // of questions to everyone
 	doubtful  int                     // announced unasked, and not met yet
 	unmet     int                     // announcements beyond those that are met
@@ -141,7 +142,7 @@ func newRun(ctx context.Context, s Survey) *surveyRun {
 		Survey: s, ctx: ctx, ask: make(chan struct{}, askAtOnce), finished: make(chan struct{}), begun: time.Now(),
 		heard: map[hearing]bool{}, matched: map[hearing]*wsd.Match{}, reading: map[hearing]bool{}, read: map[device.MAC]bool{},
 		subnets: map[netip.Prefix]bool{}, visitors: map[netip.Prefix]*reach.Visitor{},
-		services: map[string]bool{}, ports: map[portHeard]bool{}, open: map[portHeard]bool{}, usual: map[hearing]bool{}, querier: map[string]bool{}, meeting: map[device.MAC]*meeting{}, meetings: make(chan struct{}, meetAtOnce), marks: map[string]bool{}, claims: map[hearing]bool{}, bySubnet: map[netip.Prefix][]hearing{}, byAddress: map[netip.Addr][]device.MAC{},
+		services: map[string]bool{}, ports: map[portHeard]bool{}, open: map[portHeard]bool{}, usual: map[hearing]bool{}, querier: map[string]bool{}, meeting: map[device.MAC]*meeting{}, meetings: make(chan struct{}, meetAtOnce), marks: map[string]bool{}, claims: map[hearing]bool{}, said: map[hearing]bool{}, bySubnet: map[netip.Prefix][]hearing{}, byAddress: map[netip.Addr][]device.MAC{},
 		byMAC: map[device.MAC][]int{}, holders: map[netip.Addr]int{}, accounts: map[device.MAC]*account{}, slow: make(chan struct{}, maxReadings),
 	}
 	if s.Net != nil {
