@@ -125,13 +125,13 @@ func (r *run) learnt() error {
 
 // refuses takes down that a key does not open the device, or that somebody says so.
 func (r *run) refuses(k Credential) {
-	if k.Origin == FromKeyring && r.plan.Unconfirmed {
+	unconfirmed := k.Origin == FromKeyring && r.plan.Unconfirmed
+	if unconfirmed { // it may hold yet, and comes last from now on
 		k.Origin = FromSent
-		r.result.Doubted = append(r.result.Doubted, k)
 	}
-	if refused, proven := evidence.Prove(r.session.Witness(), k); proven && k.Origin != FromSent {
+	if refused, proven := evidence.Prove(r.session.Witness(), k); proven && !unconfirmed {
 		r.result.Refused = append(r.result.Refused, refused)
-	} else if !proven {
+	} else {
 		r.result.Doubted = append(r.result.Doubted, k)
 	}
 }
@@ -191,9 +191,15 @@ func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err err
 	if err := r.learnt(); err != nil {
 		return false, err
 	}
-	r.Pilots.end(r.plan, true, false, 0)
+	if r.shows() {
+		r.Pilots.end(r.plan, true, false, 0)
+	}
 	return true, nil
 }
+
+// shows reports whether the device shows what its model does to passwords: it was given its
+// first one, in this run or an earlier one. A key that others gave it shows nothing.
+func (r *run) shows() bool { return r.keyed || r.plan.Unconfirmed }
 
 // Confirmed reports whether a key has opened the device in an earlier run, and no other was
 // sent to it since: what comes of an offer that is cut short says nothing about it.

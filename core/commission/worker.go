@@ -68,7 +68,7 @@ func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Conte
 		err = NoteLocked(ctx, w.Attempts, p, err)
 	}
 	w.Board.finish(p.ID, err)
-	w.Pilots.end(p, r.result.Opened, (r.result.Sent || p.Unconfirmed) && !r.result.Opened, 0)
+	w.Pilots.end(p, r.result.Opened && r.shows(), (r.result.Sent || p.Unconfirmed) && !r.result.Opened, 0)
 	r.result.Took = w.Site.Now().Sub(begun)
 	var t *Trouble
 	var alarm *AlarmError
