@@ -26,6 +26,9 @@ type Reserved struct {
 	Why   string
 	// Passing is what is so for now only, and no part of the site's plan.
 	Passing bool
+	// Doubtful is what is claimed by somebody whose word does not count for much: it is
+	// given only where a block has nothing else left.
+	Doubtful bool
 }
 
 // Request asks for an address for one device.
@@ -58,7 +61,7 @@ func Allot(g Ground, blocks []Block, reserved []Reserved, requests []Request) ([
 	if err := CheckBlocks(g, blocks); err != nil {
 		return nil, err
 	}
-	a := allotter{ground: g, taken: map[netip.Addr]string{}, reserved: mergeReserved(g, reserved), next: map[Range]uint32{}, now: map[netip.Addr]string{}}
+	a := allotter{ground: g, taken: map[netip.Addr]string{}, reserved: mergeReserved(g, firmly(reserved, true)), doubtful: mergeReserved(Ground{}, firmly(reserved, false)), next: map[Range]uint32{}, now: map[netip.Addr]string{}}
 	for _, r := range requests {
 		if _, known := a.now[r.Current]; !known {
 			a.now[r.Current] = r.Key
@@ -124,6 +127,7 @@ type allotter struct {
 	ground   Ground
 	taken    map[netip.Addr]string // by key of the request that has it
 	reserved []Reserved            // sorted by From, not overlapping
+	doubtful []Reserved            // likewise, of what may be given if need be
 	next     map[Range]uint32      // where numbering goes on in each range
 	now      map[netip.Addr]string // where devices of the job are before they move, by key
 }
@@ -149,13 +153,25 @@ func mergeReserved(g Ground, in []Reserved) []Reserved {
 	return out
 }
 
-func (a *allotter) reservedFor(addr netip.Addr) (Reserved, bool) {
-	at, exact := slices.BinarySearchFunc(a.reserved, addr, func(r Reserved, x netip.Addr) int { return r.Range.From.Compare(x) })
+// firmly gives those that are never allotted, or the others.
+func firmly(in []Reserved, firm bool) (out []Reserved) {
+	for _, r := range in {
+		if r.Doubtful != firm {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+func (a *allotter) reservedFor(addr netip.Addr) (Reserved, bool) { return within(a.reserved, addr) }
+
+func within(reserved []Reserved, addr netip.Addr) (Reserved, bool) {
+	at, exact := slices.BinarySearchFunc(reserved, addr, func(r Reserved, x netip.Addr) int { return r.Range.From.Compare(x) })
 	if !exact {
 		at--
 	}
-	if at >= 0 && a.reserved[at].Range.Contains(addr) {
-		return a.reserved[at], true
+	if at >= 0 && reserved[at].Range.Contains(addr) {
+		return reserved[at], true
 	}
 	return Reserved{}, false
 }
@@ -241,9 +257,9 @@ func (a *allotter) number(out *Allotment, r Request, blocks []Block) error {
 }
 
 // search gives the first address from a number on that may be given, and why
-// the last one before it was passed over. sat admits those where devices of the
-// job sit that are to move.
-func (a *allotter) search(in Range, from uint32, sat bool) (found uint32, skipped string, ok bool) {
+// the last one before it was passed over. pressed admits those where devices of the
+// job sit that are to move, and those that are claimed in doubt.
+func (a *allotter) search(in Range, from uint32, pressed bool) (found uint32, skipped string, ok bool) {
 	for n := uint64(from); n <= uint64(ToUint(in.To)); n++ {
 		addr := FromUint(uint32(n))
 		if hold, bad := a.reservedFor(addr); bad {
@@ -254,9 +270,17 @@ func (a *allotter) search(in Range, from uint32, sat bool) (found uint32, skippe
 		if _, dup := a.taken[addr]; dup {
 			continue
 		}
-		if who, sits := a.now[addr]; sits && !sat {
+		hold, doubt := within(a.doubtful, addr)
+		if doubt && !pressed {
+			skipped = fmt.Sprintf("%s is %s", hold.Range, hold.Why)
+			continue
+		}
+		if who, sits := a.now[addr]; sits && !pressed {
 			skipped = fmt.Sprintf("%s is where %s is now", addr, who)
 			continue
+		}
+		if doubt {
+			skipped = "though it is " + hold.Why
 		}
 		return uint32(n), skipped, true
 	}

@@ -17,7 +17,7 @@ func Judge(f Facts) []Fault {
 	for _, look := range []func(Facts) []Fault{
 		withoutFrames,
 		noLink, noRights, wrongAdapter, silence, selfAssigned, firewall, forwarding,
-		noDHCP, twoDHCP, duplicate, otherSubnets, tagged, silent,
+		noDHCP, twoDHCP, duplicate, grasping, otherSubnets, tagged, silent,
 	} {
 		out = append(out, look(f)...)
 	}
@@ -182,6 +182,18 @@ func duplicate(f Facts) (out []Fault) {
 			"duplicate", Hampers, fmt.Sprintf("the laptop's own address %s is also claimed by %s", d.Address, d.Holder),
 			advice.Say("give the laptop another one, or let DHCP: its own connections suffer; Janustat's do not"),
 		})
+	}
+	return out
+}
+
+func grasping(f Facts) (out []Fault) {
+	for _, g := range f.Graspers {
+		what := fmt.Sprintf("%s claims %d addresses here, more than a host can have", g.MAC, g.Addresses)
+		weight := Hampers
+		if g.Answers {
+			what, weight = fmt.Sprintf("%s answers for addresses that nobody has, %d so far: whatever is to be given looks taken", g.MAC, g.Addresses), Stops
+		}
+		out = append(out, Fault{"grasping", weight, what, advice.Say("find it by its MAC in the switch's table: switch off proxy ARP if it is a router, unplug it otherwise; then run %s again", advice.Wire)})
 	}
 	return out
 }

@@ -72,6 +72,7 @@ type Facts struct {
 	Site       netip.Prefix   `json:"site,omitzero"` // the job's ground, if it is known
 	SiteFrom   string         `json:"site_from,omitempty"`
 	Duplicates []Duplicate    `json:"duplicates"`
+	Graspers   []Grasp        `json:"graspers,omitempty"` // hosts that claim more addresses of the laptop's or the site's subnet than they can have
 	Silent     []Silent       `json:"silent"`
 	VLANs      map[uint16]int `json:"vlan_tagged_frames,omitempty"`
 }

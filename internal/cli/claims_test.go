@@ -65,3 +65,108 @@ others:
 	}
 	assert.Len(t, all, 4)
 }
+
+// A host that answers every probe fills no block and stops nobody for longer than it is
+// there; wire, survey and commission name it by its MAC, and say what to do about it.
+func TestAHostThatAnswersEveryProbe(t *testing.T) {
+	t.Parallel()
+	c := hire(t, `
+site: Grasping
+seed: 1
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 3, restart: 1s}
+`, "--subnet", "10.61.8.0/23")
+	c.must("survey", "--quiet", "--for", "1s")
+	c.must("take", "all", "--yes")
+	culprit := device.MAC{0x02, 0xba, 0xd0, 2, 2, 2}
+	leave := c.answersEveryProbe(culprit)
+	c.must("survey", "--quiet", "--for", "3s")
+	code, out, _ := c.run("", "wire")
+	assert.NotZero(t, code)
+	assert.Contains(t, out, culprit.String()+" answers for addresses that nobody has")
+	assert.Contains(t, c.must("survey", "--quiet", "--for", "1s"), culprit.String())
+	c.must("allot")
+	code, out, _ = c.run("", "commission", "--yes", "--quiet")
+	assert.NotZero(t, code)
+	assert.Contains(t, out, culprit.String())
+	assert.Contains(t, out, "proxy ARP")
+	leave()
+	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "3 done, 0 need you")
+	var all []struct{ Address, Why string }
+	c.json(&all, "list")
+	for _, d := range all {
+		assert.NotContains(t, d.Why, culprit.String())
+	}
+}
+
+// One MAC's burst of announcements, next to where a visitor would be, keeps nobody from
+// commissioning: nothing of it is defended.
+func TestABurstOfAnnouncementsStopsNobody(t *testing.T) {
+	t.Parallel()
+	c := hire(t, `
+site: Burst
+seed: 1
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 3, restart: 1s}
+`, "--subnet", "10.61.8.0/23")
+	c.must("survey", "--quiet", "--for", "1s")
+	c.must("take", "all", "--yes")
+	c.must("allot")
+	for devices, macs := range map[string]byte{"C01": 1, "C02,C03": 250} { // one MAC without end, and many once
+		stop, ended := make(chan struct{}), make(chan struct{})
+		rogue := c.neighbour(nil)
+		go func() {
+			defer close(ended)
+			for n := 0; macs == 1 || n < 766; n = (n + 1) % (766 + int(macs) - 1) {
+				select {
+				case <-stop:
+					return
+				default:
+				}
+				at := netip.AddrFrom4([4]byte{10, 61, 8 + byte(n>>8)%2, byte(n)})
+				if n >= 512 {
+					at = netip.AddrFrom4([4]byte{192, 168, 77, byte(n)})
+				}
+				if rogue.Write(arp.Announce(device.MAC{0x02, 0xba, 0xd0, 3, 1, byte(n) % macs}, at).Frame()) != nil {
+					return
+				}
+			}
+		}()
+		code, out, said := c.run("", "commission", "--yes", "--quiet", devices)
+		close(stop)
+		<-ended
+		assert.Zero(t, code, "%s: %s %s", devices, out, said)
+	}
+}
+
+// neighbour plugs a host into the site's switch that behaves as it likes.
+func (c *crew) neighbour(react func(w *wire.Frames, frame []byte)) *wire.Frames {
+	c.t.Helper()
+	w, err := wire.DialBench(strings.TrimPrefix(c.wire, "bench:"))
+	require.NoError(c.t, err)
+	c.t.Cleanup(func() { w.Close() })
+	go func() {
+		for {
+			f, err := w.Read()
+			if err != nil {
+				return
+			}
+			if react != nil {
+				react(w, f)
+			}
+		}
+	}()
+	return w
+}
+
+// answersEveryProbe has a host answer for whatever address is asked for, until leave.
+func (c *crew) answersEveryProbe(mac device.MAC) (leave func()) {
+	w := c.neighbour(func(w *wire.Frames, frame []byte) {
+		if p, err := arp.Parse(frame); err == nil && p.Op == arp.Request && p.SenderMAC != mac {
+			_ = w.Write(arp.ReplyTo(p, mac).Frame())
+		}
+	})
+	return func() { w.Close() }
+}

@@ -22,6 +22,7 @@ import (
 	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/handover"
+	"janustat/internal/intake"
 	"janustat/internal/job"
 	"janustat/internal/work"
 )
@@ -36,7 +37,7 @@ func (a *App) handoverCommand() *cobra.Command {
 register.csv and register.json to work with, labels.pdf for stickers with a QR code of
 each device's page, reservations.csv and .txt for the site's DHCP server, hosts, a list
 of targets for monitoring, and manifest.json with the hash of each. None of them holds a
-password. The same state of a job gives the same bytes.
+password, but for passwords.age, which is encrypted and made on request. The same state of a job gives the same bytes.
 
 With selectors, the pack is of those devices of the job alone, and goes into
 handover-part/ beside the whole one, or into the folder that --into names.`,
@@ -84,23 +85,20 @@ handover-part/ beside the whole one, or into the folder that --into names.`,
 					return err
 				}
 			}
-			files, err := writePack(dir, r, o, signer)
-			if err != nil {
-				return err
-			}
-			if err := a.dropStale(j, filepath.Join(dir, passwordsFile)); err != nil {
-				return err
-			}
 			if len(to) > 0 {
 				keys, err := a.keyring(c.Context(), j, false)
 				if err != nil {
 					return err
 				}
-				file := filepath.Join(dir, passwordsFile)
-				if _, err := a.seal(c.Context(), j, chosenOf(devices, only), keys, to, file); err != nil {
+				if o.Passwords, _, err = a.seal(c.Context(), j, chosenOf(devices, only), keys, to); err != nil {
 					return err
 				}
-				files = append(files, file)
+			} else if o.Passwords, err = a.standing(j, filepath.Join(dir, handover.PasswordsFile)); err != nil {
+				return err
+			}
+			files, err := writePack(dir, r, o, signer)
+			if err != nil {
+				return err
 			}
 			if a.json {
 				return a.emit(handoverJSON{files, len(r.Devices), orEmpty(r.Open)})
@@ -127,22 +125,25 @@ handover-part/ beside the whole one, or into the folder that --into names.`,
 	return c
 }
 
-// passwordsFile is that of the client's passwords in a pack.
-const passwordsFile = "passwords.age"
+// maxSealed is how long a file of passwords may be: hundreds of bytes for each of thousands.
+const maxSealed = 16 << 20
 
-// dropStale takes a file of passwords out of a pack that is older than the keyring: what it
-// has may open nothing any more.
-func (a *App) dropStale(j *job.Job, file string) error {
+// standing gives the file of passwords that an earlier pack was made with. One that is older
+// than the keyring is taken out of the pack: what it has may open nothing any more.
+func (a *App) standing(j *job.Job, file string) ([]byte, error) {
 	made, err := os.Stat(file)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
 	}
 	keys, kerr := os.Stat(j.Path(job.KeyringFile))
-	if err != nil || kerr != nil || !keys.ModTime().After(made.ModTime()) {
-		return err
+	if kerr != nil || !keys.ModTime().After(made.ModTime()) {
+		return intake.Read(file, maxSealed)
 	}
 	a.say("note: %s was older than the keyring, and is taken out of the pack: --passwords-to makes it anew", file)
-	return os.Remove(file)
+	return nil, os.Remove(file)
 }
 
 // packOptions reads how the pack is to be made.
@@ -314,7 +315,11 @@ func writePack(dir string, r handover.Record, o handover.Options, signer ssh.Sig
 	var files []string
 	for _, d := range docs {
 		path := filepath.Join(dir, d.Name)
-		if err := job.WriteFile(path, d.Data, 0o644); err != nil {
+		mode := os.FileMode(0o644)
+		if d.Name == handover.PasswordsFile {
+			mode = 0o600
+		}
+		if err := job.WriteFile(path, d.Data, mode); err != nil {
 			return nil, err
 		}
 		files = append(files, path)

@@ -100,43 +100,45 @@ func (a *App) share(ctx context.Context, j *job.Job, devices []device.Device, ke
 		}
 		out = j.Path(job.HandoverDir, "keys.age")
 	}
-	n, err := a.seal(ctx, j, devices, keys, to, out)
+	sealed, n, err := a.seal(ctx, j, devices, keys, to)
 	if err != nil {
+		return err
+	}
+	if err := job.WriteFile(out, sealed, 0o600); err != nil {
 		return err
 	}
 	return a.report(fmt.Sprintf("the keys of %s are in %s, encrypted", plural(n, "device"), out))
 }
 
-// seal writes the passwords of the job's devices into a file, encrypted, and counts the
-// devices.
-func (a *App) seal(ctx context.Context, j *job.Job, devices []device.Device, keys *job.Keyring, to []string, out string) (int, error) {
+// seal gives the passwords of the job's devices, encrypted, and counts the devices.
+func (a *App) seal(ctx context.Context, j *job.Job, devices []device.Device, keys *job.Keyring, to []string) ([]byte, int, error) {
 	recipients, err := a.recipients(ctx, j, to)
 	if err != nil {
-		return 0, err
+		return nil, 0, err
 	}
 	table, n, err := keyTable(devices, keys)
 	if err != nil {
-		return 0, err
+		return nil, 0, err
 	}
 	if n == 0 {
-		return 0, needsError{"no device of the job has a key on the keyring"}
+		return nil, 0, needsError{"no device of the job has a key on the keyring"}
 	}
 	var sealed bytes.Buffer
 	armored := armor.NewWriter(&sealed)
 	w, err := age.Encrypt(armored, recipients...)
 	if err != nil {
-		return 0, fmt.Errorf("share: %w", err)
+		return nil, 0, fmt.Errorf("share: %w", err)
 	}
 	if _, err := w.Write(table); err != nil {
-		return 0, fmt.Errorf("share: %w", err)
+		return nil, 0, fmt.Errorf("share: %w", err)
 	}
 	if err := w.Close(); err != nil {
-		return 0, fmt.Errorf("share: %w", err)
+		return nil, 0, fmt.Errorf("share: %w", err)
 	}
 	if err := armored.Close(); err != nil {
-		return 0, fmt.Errorf("share: %w", err)
+		return nil, 0, fmt.Errorf("share: %w", err)
 	}
-	return n, job.WriteFile(out, sealed.Bytes(), 0o600)
+	return sealed.Bytes(), n, nil
 }
 
 func (a *App) recipients(ctx context.Context, j *job.Job, to []string) ([]age.Recipient, error) {

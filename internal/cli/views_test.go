@@ -3,7 +3,9 @@ package cli
 import (
 	"bytes"
 	"crypto/ed25519"
+	"crypto/sha256"
 	"encoding/pem"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -131,6 +133,13 @@ func TestAServiceVisitBeginsFromAPack(t *testing.T) {
 	table, err := io.ReadAll(plain)
 	require.NoError(t, err)
 	assert.Contains(t, string(table), strings.TrimSpace(c.must("key", "show", "A1")))
+	manifest, err := os.ReadFile(filepath.Join(c.dir, "handover", "manifest.json"))
+	require.NoError(t, err)
+	assert.Contains(t, string(manifest), fmt.Sprintf("%x", sha256.Sum256(sealed)), "the manifest vouches for it")
+	c.must("handover")
+	again, err := os.ReadFile(filepath.Join(c.dir, "handover", "manifest.json"))
+	require.NoError(t, err)
+	assert.Equal(t, string(manifest), string(again), "it is still there, and still in the manifest")
 	code, _, errs := c.run("", "handover", "--since", "yesterday")
 	assert.Contains(t, errs, "2026-11-01")
 	assert.Equal(t, ExitUsage, code)

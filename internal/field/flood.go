@@ -160,6 +160,13 @@ func (r *surveyRun) floods() (out []Flood) {
 	if told := r.phantoms(); told != "" {
 		out = append(out, Flood{What: told})
 	}
+	if r.Net != nil {
+		for _, g := range r.Net.Graspers(r.Subnets.Near()) {
+			if a := r.accounts[g.MAC]; a == nil || a.addresses <= floodAddresses && a.subnets <= floodSubnets {
+				all = append(all, loud{g.Addresses, Flood{MAC: g.MAC, What: fmt.Sprintf("claims %d addresses of the site", g.Addresses)}})
+			}
+		}
+	}
 	slices.SortFunc(all, func(x, y loud) int {
 		return cmp.Or(y.n-x.n, slices.Compare(x.f.MAC[:], y.f.MAC[:]), x.f.Address.Compare(y.f.Address))
 	})

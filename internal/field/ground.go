@@ -9,6 +9,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/lan"
 	"janustat/core/text"
 	"janustat/internal/job"
 )
@@ -180,13 +181,29 @@ func Reserved(ctx context.Context, j *job.Job, devices []device.Device) ([]groun
 		if d.InJob == device.Taken {
 			continue
 		}
+		grasps := graspingText(d)
 		for _, a := range d.Addresses {
 			if a.Is4() {
-				out = append(out, ground.Reserved{Range: ground.One(a), Why: "in use by " + describeHolder(d)})
+				out = append(out, ground.Reserved{Range: ground.One(a), Why: cmp.Or(grasps, "in use by "+describeHolder(d)), Doubtful: grasps != ""})
 			}
 		}
 	}
 	return out, nil
+}
+
+// graspingText says of a host that claims more addresses than one can have that it does; the
+// empty text is for all others. Its word alone keeps no address from being used.
+func graspingText(d *device.Device) string {
+	n := 0
+	for _, a := range d.Addresses {
+		if a.Is4() {
+			n++
+		}
+	}
+	if n <= lan.MaxOwn || d.Kind != device.Other {
+		return ""
+	}
+	return fmt.Sprintf("claimed by %s, as %d others are", describeHolder(d), n-1)
 }
 
 // leased gives the address that the site's DHCP server has given a device, which

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"net/netip"
 	"slices"
 	"sync"
@@ -55,7 +56,8 @@ func (l Listening) Run(ctx context.Context, f *lan.Facts) error {
 		}
 	})
 	defer stop()
-	go l.ask(ctx, own)
+	drawn := l.draw(own)
+	go l.ask(ctx, own, drawn)
 	offers, err := OtherServers(ctx, l.Net)
 	if err != nil {
 		return err
@@ -72,6 +74,7 @@ func (l Listening) Run(ctx context.Context, f *lan.Facts) error {
 	for d := range dup {
 		f.Duplicates = append(f.Duplicates, d)
 	}
+	f.Graspers = l.graspers(drawn)
 	slices.SortFunc(f.Duplicates, func(a, b lan.Duplicate) int {
 		return cmp.Or(a.Address.Compare(b.Address), slices.Compare(a.Holder[:], b.Holder[:]))
 	})
@@ -91,8 +94,40 @@ func (l Listening) Run(ctx context.Context, f *lan.Facts) error {
 	return nil
 }
 
+// drawnOf is how many addresses of a subnet are drawn and asked for by themselves. So many of
+// them cannot all be in use by one host.
+const drawnOf = 8
+
+// draw gives some addresses of the site's and the laptop's subnets, drawn at random.
+func (l Listening) draw(own []netip.Prefix) (out []netip.Addr) {
+	for _, p := range l.Subnets.Near() {
+		hosts := slices.Collect(hostsOf(p))
+		rand.Shuffle(len(hosts), func(i, j int) { hosts[i], hosts[j] = hosts[j], hosts[i] })
+		out = append(out, hosts[:min(len(hosts), drawnOf)]...)
+	}
+	return slices.DeleteFunc(out, func(a netip.Addr) bool {
+		return slices.ContainsFunc(own, func(p netip.Prefix) bool { return p.Addr() == a })
+	})
+}
+
+// graspers gives who claims more than it can have, and says of it whether it has most of
+// what was drawn.
+func (l Listening) graspers(drawn []netip.Addr) []lan.Grasp {
+	out := l.Net.Graspers(l.Subnets.Near())
+	for i := range out {
+		n := 0
+		for _, a := range drawn {
+			if mac, ok := l.Net.Holder(a); ok && mac == out[i].MAC {
+				n++
+			}
+		}
+		out[i].Answers = n > len(drawn)/2
+	}
+	return out
+}
+
 // ask sweeps, and asks for those who should be there, by ARP probes: they claim nothing.
-func (l Listening) ask(ctx context.Context, own []netip.Prefix) {
+func (l Listening) ask(ctx context.Context, own []netip.Prefix, drawn []netip.Addr) {
 	mac := l.Net.Facts().MAC
 	for round := range listenRounds {
 		for _, p := range own {
@@ -100,6 +135,9 @@ func (l Listening) ask(ctx context.Context, own []netip.Prefix) {
 		}
 		for _, m := range l.Meet {
 			_ = l.Net.Send(arp.Probe(mac, m.Address).Frame())
+		}
+		for _, a := range drawn {
+			_ = l.Net.Send(arp.Probe(mac, a).Frame())
 		}
 		if round == 0 {
 			_, _ = arp.Sweep(ctx, l.Net.Send, mac, l.Subnets.Sweep(), l.Rate)

@@ -13,6 +13,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/lan"
 	"janustat/core/secret"
 	"janustat/internal/pace"
 	"janustat/internal/reach"
@@ -260,20 +261,27 @@ func secured(p commission.Plan) string {
 
 // Claim implements commission.Site. The device's own MAC is no conflict.
 func (s *Site) Claim(ctx context.Context, p commission.Plan) commission.Claim {
-	return claim{acd.Begin(ctx, s.Net, acd.Given.At(s.Net.Pace), s.Net.Facts().MAC, p.Target.Address, append(slices.Clone(p.Ports), p.MAC)...)}
+	return claim{s.Net, acd.Begin(ctx, s.Net, acd.Given.At(s.Net.Pace), s.Net.Facts().MAC, p.Target.Address, append(slices.Clone(p.Ports), p.MAC)...)}
 }
 
 // Alone implements commission.Site.
 func (s *Site) Alone(ctx context.Context, p commission.Plan) commission.Claim {
-	return claim{acd.Begin(ctx, s.Net, acd.Borrowed.At(s.Net.Pace), s.Net.Facts().MAC, p.Target.Address, append(slices.Clone(p.Ports), p.MAC)...)}
+	return claim{s.Net, acd.Begin(ctx, s.Net, acd.Borrowed.At(s.Net.Pace), s.Net.Facts().MAC, p.Target.Address, append(slices.Clone(p.Ports), p.MAC)...)}
 }
 
-type claim struct{ *acd.Probe }
+type claim struct {
+	net *reach.Net
+	*acd.Probe
+}
 
 // Wait implements commission.Claim.
 func (c claim) Wait(ctx context.Context) error {
 	err := c.Probe.Wait(ctx)
-	if errors.Is(err, acd.ErrConflict) {
+	var conflict *acd.ConflictError
+	if errors.As(err, &conflict) {
+		if c.net.Grasps(conflict.Holder) {
+			return fmt.Errorf("%w: %w, %s", commission.ErrInUse, err, lan.GraspText(conflict.Holder))
+		}
 		return fmt.Errorf("%w: %w", commission.ErrInUse, err)
 	}
 	return err

@@ -119,6 +119,9 @@ func (s *Subnets) Sweep() iter.Seq[netip.Addr] { return s.sweep(s.swept) }
 // SweepSite yields those of the site's subnet and of the laptop's, as far as they are known.
 func (s *Subnets) SweepSite() iter.Seq[netip.Addr] { return s.sweep(s.swept[:s.near]) }
 
+// Near gives the site's subnet and the laptop's, as far as they are known and swept.
+func (s *Subnets) Near() []netip.Prefix { return s.swept[:s.near] }
+
 func (s *Subnets) sweep(list []netip.Prefix) iter.Seq[netip.Addr] {
 	return func(yield func(netip.Addr) bool) {
 		for i, p := range list {

@@ -38,6 +38,8 @@ type Options struct {
 	Stills map[string][]byte
 	// Changes are what was done since a moment, for a service visit; nil is not asked for.
 	Changes []Change
+	// Passwords are the client's, encrypted, as a file of age; nil is not asked for.
+	Passwords []byte
 }
 
 // Change is one thing that was done to a device.
@@ -59,6 +61,7 @@ func changes(list []Change) ([]byte, error) {
 // The files that are not in every pack, and the one that lists all and comes last.
 const (
 	ChangesFile   = "changes.csv"
+	PasswordsFile = "passwords.age" // encrypted
 	SignatureFile = "manifest.json.sig"
 	ManifestFile  = "manifest.json"
 )
@@ -100,6 +103,9 @@ func (r Record) Pack(o Options) ([]Document, error) {
 			return nil, fmt.Errorf("%s: %w", ChangesFile, err)
 		}
 		out = append(out, Document{ChangesFile, data})
+	}
+	if o.Passwords != nil {
+		out = append(out, Document{PasswordsFile, o.Passwords})
 	}
 	manifest, err := r.manifest(out)
 	return append(out, Document{ManifestFile, manifest}), err

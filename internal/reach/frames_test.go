@@ -14,6 +14,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/header"
 
 	"janustat/core/device"
+	"janustat/core/lan"
 	"janustat/internal/speak/arp"
 	"janustat/internal/speak/ndp"
 	"janustat/internal/wire"
@@ -206,7 +207,7 @@ func FuzzTake(f *testing.F) {
 	for _, p := range fragments(udpFrame(first, make([]byte, 3000)), 1, 1000) {
 		f.Add(p)
 	}
-	n := &Net{facts: wire.Facts{MAC: own}, taps: map[*tap]struct{}{}, seen: map[netip.Addr]device.MAC{}, held: map[netip.Addr]*Visitor{}, wire: newCable()}
+	n := &Net{facts: wire.Facts{MAC: own}, taps: map[*tap]struct{}{}, account: lan.NewClaims(), held: map[netip.Addr]*Visitor{}, wire: newCable()}
 	n.Hear(func(h Heard) {
 		if h.Datagram != nil && len(h.Datagram.Payload) > 1<<16 {
 			panic("longer than a datagram can be")

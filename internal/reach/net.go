@@ -15,6 +15,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/header"
 
 	"janustat/core/device"
+	"janustat/core/lan"
 	"janustat/internal/pace"
 	"janustat/internal/speak/arp"
 	"janustat/internal/speak/membership"
@@ -42,9 +43,9 @@ type Net struct {
 	about    map[netip.Addr]map[*tap]struct{} // for ARP about one address
 	paths    map[pathKey]*Path
 	visitors map[netip.Prefix]*Visitor
-	held     map[netip.Addr]*Visitor   // visitors' addresses, for the ARP responder
-	seen     map[netip.Addr]device.MAC // addresses heard by ARP, never borrowed
-	thefts   map[device.MAC]int        // visitors given up for what a MAC claimed
+	held     map[netip.Addr]*Visitor // visitors' addresses, for the ARP responder
+	account  *lan.Claims             // who claims which address: none of these is borrowed
+	thefts   map[device.MAC]int      // visitors given up for what a MAC claimed
 	err      error
 
 	ear      Ear // used by the reading goroutine only
@@ -59,16 +60,13 @@ type tap struct{ f func(Heard) }
 // has one address; one that claims every visitor of ours is not believed any more.
 const maxThefts = 2
 
-// maxSeen bounds the addresses remembered from ARP.
-const maxSeen = 1 << 17
-
 // New starts reading from a wire. Close ends it and closes the wire.
 func New(w wire.Wire) *Net {
 	n := &Net{
 		wire: w, facts: w.Facts(),
 		taps: map[*tap]struct{}{}, claims: map[device.MAC]map[*tap]struct{}{}, about: map[netip.Addr]map[*tap]struct{}{}, paths: map[pathKey]*Path{},
 		visitors: map[netip.Prefix]*Visitor{}, held: map[netip.Addr]*Visitor{},
-		seen: map[netip.Addr]device.MAC{}, thefts: map[device.MAC]int{}, done: make(chan struct{}),
+		account: lan.NewClaims(), thefts: map[device.MAC]int{}, done: make(chan struct{}),
 	}
 	n.ear.Own = n.facts.MAC
 	go n.read()
@@ -258,7 +256,7 @@ func (n *Net) take(frame []byte) {
 	for t := range n.claims[h.From] {
 		t.f(h)
 	}
-	if h.ARP == nil {
+	if h.ARP == nil || n.idle(h.ARP) {
 		return
 	}
 	for t := range n.about[h.ARP.Sender] {
@@ -276,26 +274,47 @@ func (n *Net) take(frame []byte) {
 func (n *Net) note(c Claim) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if v := n.held[c.Address]; v != nil && n.thefts[c.MAC] < maxThefts {
+	if v := n.held[c.Address]; v != nil && n.thefts[c.MAC] < maxThefts && (!c.Announced || !n.account.Grasps(c.MAC)) {
 		n.thefts[c.MAC]++
 		v.lose(c.MAC)
 		delete(n.held, c.Address) // ours no longer: nothing is answered for it
 	}
-	n.see(c.Address, c.MAC)
+	n.account.Hear(c.MAC, c.Address)
+}
+
+// idle reports what a host announces unasked that claims more than it can have: only an
+// answer of its own to a probe says anything. The lock is held.
+func (n *Net) idle(p *arp.Packet) bool {
+	return p.Sender == p.Target && n.account.Grasps(p.SenderMAC)
 }
 
 // remember keeps an address that somebody uses from being borrowed.
 func (n *Net) remember(a netip.Addr, mac device.MAC) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	n.see(a, mac)
+	n.account.Hear(mac, a)
 }
 
-// see does so; the lock is held.
-func (n *Net) see(a netip.Addr, mac device.MAC) {
-	if len(n.seen) < maxSeen {
-		n.seen[a] = mac
-	}
+// Grasps reports whether a MAC has claimed more addresses than a host can have.
+func (n *Net) Grasps(mac device.MAC) bool {
+	n.mu.RLock()
+	defer n.mu.RUnlock()
+	return n.account.Grasps(mac)
+}
+
+// Graspers gives those who have claimed more addresses of the subnets than a host can
+// have, the loudest first.
+func (n *Net) Graspers(in []netip.Prefix) []lan.Grasp {
+	n.mu.RLock()
+	defer n.mu.RUnlock()
+	return n.account.Graspers(in)
+}
+
+// Holder gives who claims an address.
+func (n *Net) Holder(a netip.Addr) (device.MAC, bool) {
+	n.mu.RLock()
+	defer n.mu.RUnlock()
+	return n.account.Holder(a)
 }
 
 // holds reports whether an address is a visitor's.

@@ -215,8 +215,8 @@ func TestVisitWhereAFloodClaimsEveryAddress(t *testing.T) {
 			heard <- struct{}{}
 		}
 	})()
-	for i := range floodedFrom + 256 {
-		at := netip.AddrFrom4([4]byte{192, 168, byte(50 - i>>8 + (floodedFrom+255)>>8), byte(i)})
+	for i := range 4096 + 256 {
+		at := netip.AddrFrom4([4]byte{192, 168, byte(50 - i>>8 + (4096+255)>>8), byte(i)})
 		c.in <- arp.Announce(device.MAC{2, 0x66, 0, 0, byte(i >> 8), byte(i)}, at).Frame()
 	}
 	<-heard

@@ -14,6 +14,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/lan"
 	"janustat/internal/speak/acd"
 	"janustat/internal/speak/arp"
 	"janustat/internal/speak/ndp"
@@ -26,9 +27,13 @@ var ErrNoVisitor = errors.New("no free address to visit the subnet from")
 // to a device are others, not all of them heard yet: each takes the time of an answer.
 const maxCandidates = 24
 
-// maxContested is how many addresses are tried that somebody has claimed, in a flood:
-// honest hosts among them answer the first probe.
+// maxContested is how many addresses are tried that somebody has claimed, where no other
+// is left: honest hosts among them answer the first probe.
 const maxContested = 12
+
+// contestedNear is how many of these are next to the device that is visited; the others
+// are drawn, so that nobody knows beforehand which to defend.
+const contestedNear = 4
 
 // Visitor is a temporary address of ours in a subnet, never configured on the laptop.
 type Visitor struct {
@@ -120,6 +125,7 @@ func (n *Net) settle(ctx context.Context, v *Visitor, near netip.Addr, avoid fun
 		}
 	}()
 	tried, most := 0, maxCandidates
+	defenders := map[device.MAC]int{}
 	take := func(address netip.Addr) (ended bool) {
 		err := n.probe(ctx, address)
 		if err == nil {
@@ -131,7 +137,15 @@ func (n *Net) settle(ctx context.Context, v *Visitor, near netip.Addr, avoid fun
 			_ = n.announce(address)
 			return true
 		}
-		if tried++; !errors.Is(err, acd.ErrConflict) || tried == most {
+		var conflict *acd.ConflictError
+		isConflict := errors.As(err, &conflict)
+		if isConflict {
+			defenders[conflict.Holder]++
+			if defenders[conflict.Holder] > answersAll {
+				err = &GraspError{conflict}
+			}
+		}
+		if tried++; !isConflict || tried == most {
 			v.err = fmt.Errorf("%w %s: %w", ErrNoVisitor, v.subnet, err)
 			n.forget(v)
 			return true
@@ -143,9 +157,9 @@ func (n *Net) settle(ctx context.Context, v *Visitor, near netip.Addr, avoid fun
 			return
 		}
 	}
-	// Where a flood claims every address of a subnet, what nobody defends is free all the same.
-	if v.subnet.Addr().Is4() && n.flooded() {
-		most += maxContested
+	// Where every address of a subnet is claimed, what nobody defends is free all the same.
+	if v.subnet.Addr().Is4() {
+		most = tried + maxContested
 		for address := range n.contested(v.subnet, near, avoid) {
 			if take(address) {
 				return
@@ -209,26 +223,26 @@ func (n *Net) announce(address netip.Addr) error {
 	return n.Send(arp.Announce(n.facts.MAC, address).Frame())
 }
 
-// fullness says why a subnet has no address left to try: by whom most of it is
-// held, where one MAC claims more than any honest host has.
+// answersAll is how many addresses, drawn by us and never claimed before, one MAC may
+// answer for.
+const answersAll = 4
+
+// GraspError tells of a host that claims more addresses than it can have.
+type GraspError struct{ *acd.ConflictError }
+
+// Error names the host and what to do about it.
+func (e *GraspError) Error() string {
+	return lan.GraspText(e.Holder)
+}
+
+// Unwrap gives the conflict that it showed in.
+func (e *GraspError) Unwrap() error { return e.ConflictError }
+
+// fullness says why a subnet has no address left to try: who claims most of it, where one
+// MAC claims more than any honest host has.
 func (n *Net) fullness(subnet netip.Prefix) error {
-	n.mu.RLock()
-	defer n.mu.RUnlock()
-	count, first := map[device.MAC]int{}, map[device.MAC]netip.Addr{}
-	var most device.MAC
-	for a, mac := range n.seen {
-		if !subnet.Contains(a) {
-			continue
-		}
-		if f, ok := first[mac]; !ok || a.Less(f) {
-			first[mac] = a
-		}
-		if count[mac]++; count[mac] > count[most] {
-			most = mac
-		}
-	}
-	if count[most] > maxCandidates {
-		return fmt.Errorf("every address is in use or kept clear: %w and %d more by the same", &acd.ConflictError{Address: first[most], Holder: most}, count[most]-1)
+	if loud := n.Graspers([]netip.Prefix{subnet}); len(loud) > 0 {
+		return &GraspError{&acd.ConflictError{Address: subnet.Addr(), Holder: loud[0].MAC}}
 	}
 	return errors.New("every address is in use or kept clear")
 }
@@ -256,19 +270,22 @@ func (n *Net) candidates(subnet netip.Prefix, near netip.Addr, avoid func(netip.
 	return nearest(subnet, near, func(a netip.Addr) bool { return !n.isSeen(a) && (avoid == nil || !avoid(a)) })
 }
 
-// contested gives the addresses of a subnet that somebody claimed, in the same order.
+// contested gives the addresses of a subnet that somebody claimed: some in the same order,
+// then others at random.
 func (n *Net) contested(subnet netip.Prefix, near netip.Addr, avoid func(netip.Addr) bool) iter.Seq[netip.Addr] {
-	return nearest(subnet, near, func(a netip.Addr) bool { return n.isClaimed(a) && (avoid == nil || !avoid(a)) })
+	return func(yield func(netip.Addr) bool) {
+		all := slices.Collect(nearest(subnet, near, func(a netip.Addr) bool { return n.isClaimed(a) && (avoid == nil || !avoid(a)) }))
+		if len(all) > contestedNear {
+			rest := all[contestedNear:]
+			rand.Shuffle(len(rest), func(i, j int) { rest[i], rest[j] = rest[j], rest[i] })
+		}
+		for _, a := range all {
+			if !yield(a) {
+				return
+			}
+		}
+	}
 }
-
-// flooded reports whether more addresses were claimed than any site has hosts.
-func (n *Net) flooded() bool {
-	n.mu.RLock()
-	defer n.mu.RUnlock()
-	return len(n.seen) > floodedFrom
-}
-
-const floodedFrom = 4096
 
 // nearest gives addresses of a subnet that may be taken, from those next to near on.
 func nearest(subnet netip.Prefix, near netip.Addr, may func(netip.Addr) bool) iter.Seq[netip.Addr] {
@@ -320,8 +337,7 @@ func (n *Net) isSeen(a netip.Addr) bool {
 	}
 	n.mu.RLock()
 	defer n.mu.RUnlock()
-	_, seen := n.seen[a]
-	return seen || n.held[a] != nil
+	return n.account.Taken(a) || n.held[a] != nil
 }
 
 // isClaimed reports whether somebody else claimed an address that is none of ours.
@@ -331,6 +347,6 @@ func (n *Net) isClaimed(a netip.Addr) bool {
 	}
 	n.mu.RLock()
 	defer n.mu.RUnlock()
-	_, seen := n.seen[a]
-	return seen && n.held[a] == nil
+	_, claimed := n.account.Holder(a)
+	return claimed && n.held[a] == nil
 }

@@ -170,6 +170,7 @@ type killer struct {
 	site     string
 	template string // a job that is ready to be commissioned
 	program  string
+	budget   int           // of tries of passwords, by the job sheet
 	folder   func() string // for a job
 	right    func(w driver.Worker, what string, logs *bench.Log, b *bench.Bench, prove bool)
 	wait     sync.WaitGroup
@@ -187,7 +188,7 @@ func newKiller(t *testing.T, site string) *killer {
 
 // newKillerOf does so for a job that is made ready in another way.
 func newKillerOf(t *testing.T, site string, prepare func(driver.Worker)) *killer {
-	k := &killer{t: t, site: site, template: filepath.Join(t.TempDir(), "template"), folder: t.TempDir}
+	k := &killer{t: t, budget: 2, site: site, template: filepath.Join(t.TempDir(), "template"), folder: t.TempDir}
 	self, err := os.Executable()
 	require.NoError(t, err)
 	// Called by this name, the test is the program.
@@ -216,7 +217,7 @@ func (k *killer) try(what string, interrupt func(*exec.Cmd)) {
 		if !assert.NoError(k.t, err) {
 			return
 		}
-		socket, logs, b, stop := benchtest.StartUntil(k.t, s)
+		socket, logs, b, stop := benchtest.StartWithin(k.t, s, k.budget)
 		defer stop()
 		w := driver.Worker{T: k.t, Program: k.program, Job: filepath.Join(k.folder(), "job"), Wire: "bench:" + socket, Env: []string{dieAt + "=0"}}
 		if !assert.NoError(k.t, os.CopyFS(w.Job, os.DirFS(k.template)), what) {
@@ -319,6 +320,7 @@ func TestKilledWhileDevicesFail(t *testing.T) {
 	t.Parallel()
 	k := newKiller(t, twelve)
 	// A try whose answer is lost counts, so such devices want more than two an hour.
+	k.budget = 4
 	sheet := filepath.Join(k.template, job.SheetFile)
 	text, err := os.ReadFile(sheet)
 	require.NoError(t, err)

@@ -3,6 +3,7 @@
 package killed
 
 import (
+	"bytes"
 	"encoding/json"
 	"strings"
 
@@ -19,8 +20,13 @@ import (
 // every device ends as planned, and nothing that a device had confirmed was sent again.
 func assertRight(w driver.Worker, what string, logs *bench.Log, b *bench.Bench, prove bool) {
 	t := w.T
-	out, err := w.Command("commission", "--yes", "--json", "--quiet").Output()
-	assert.NoError(t, err, "%s: %s", what, out)
+	c := w.Command("commission", "--yes", "--json", "--quiet")
+	var said bytes.Buffer
+	c.Stderr = &said
+	out, err := c.Output()
+	if !assert.NoError(t, err, "%s: %s\n%s", what, out, &said) && len(out) == 0 {
+		return
+	}
 	var result struct {
 		Results []struct {
 			Tag, Address, Status, Reason string
