@@ -242,6 +242,9 @@ type Credential struct {
 	Origin   Origin
 }
 
+// Same reports whether two keys are one, wherever they come from.
+func (k Credential) Same(o Credential) bool { return k.User == o.User && k.Password == o.Password }
+
 // Origin is where a key comes from.
 type Origin string
 

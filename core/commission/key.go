@@ -162,7 +162,7 @@ func (r *run) keys() []Credential {
 func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err error) {
 	var wait time.Duration
 	switch {
-	case k.User == r.sure.User && k.Password == r.sure.Password:
+	case k.Same(r.sure):
 		// What is known to open it is no try: a reply that gets lost costs nothing then.
 		if ok, err = OfferSure(ctx, r.Attempts, r.plan, k, r.session.Enter); err == nil && !ok {
 			r.sure = Credential{}

@@ -26,3 +26,22 @@ func TestKeysAreOfferedAgain(t *testing.T) {
 	assert.Equal(t, ExitNeeds, code)
 	assert.Contains(t, errs, "none is left within the hour", "tries that were made count as before")
 }
+
+// A factory password that was replaced is offered once when it is proved to be in vain, though
+// it is in the job sheet and among those that the device had.
+func TestAReplacedFactoryPasswordIsOfferedOnce(t *testing.T) {
+	t.Parallel()
+	c := hire(t, `
+site: Factory
+seed: 1
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: factory, model: tallow-cube, mac: "02:7a:11:00:05:01", serial: E1, password: Factory-111, restart: 1s}
+`, "--subnet", "10.61.8.0/23")
+	c.sheet("password: {factory: [{user: admin, password: Factory-111}]}\n")
+	c.must("survey", "--quiet", "--for", "1s")
+	c.must("take", "02:7a:11:00:05:01", "--yes")
+	c.must("allot")
+	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "1 done, 0 need you")
+	assert.Contains(t, c.must("prove", "--quiet"), "1 of 1 devices proved: every check held. ")
+}

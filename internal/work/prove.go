@@ -42,8 +42,13 @@ func (d *Desk) Prove(ctx context.Context, n *reach.Net, keys *job.Keyring, only 
 	}
 	prover.Old = func(mac device.MAC) []commission.Credential {
 		_, own, _ := keys.For(mac)
-		old := slices.Concat(keys.Past(mac), d.Job.Sheet.Factory())
-		old = slices.DeleteFunc(old, func(k commission.Credential) bool { return k.Password == own })
+		// One that is in both is offered once: each costs a try.
+		var old []commission.Credential
+		for _, k := range slices.Concat(d.Job.Sheet.Factory(), keys.Past(mac)) {
+			if k.Password != own && !slices.ContainsFunc(old, k.Same) {
+				old = append(old, k)
+			}
+		}
 		return keys.NotRefused(mac, old)
 	}
 	p := Proving{InClear: inClear, Of: len(only.of(plans))}
