@@ -35,7 +35,11 @@ func (r *run) enter(ctx context.Context) error {
 			"is sealed, and the keyring has no password for it")
 	}
 	for i, k := range keys {
+		confirmed := k.Same(r.sure) && r.keyed
 		opened, err := r.try(ctx, k, len(keys)-i)
+		if err == nil && !opened && confirmed {
+			opened, err = r.settles(ctx, k)
+		}
 		if err != nil {
 			return err
 		}
@@ -182,6 +186,11 @@ func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err err
 		r.refuses(k)
 		return false, nil
 	}
+	return true, r.opens(k)
+}
+
+// opens takes down that a key has opened the device.
+func (r *run) opens(k Credential) error {
 	// Opened again after a move, it is still the key that it was.
 	if was := r.result.Key; was.User != k.User || was.Password != k.Password {
 		r.result.Key = k
@@ -189,12 +198,12 @@ func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err err
 	r.result.Opened, r.sure = true, Credential{User: k.User, Password: k.Password}
 	r.pinned()
 	if err := r.learnt(); err != nil {
-		return false, err
+		return err
 	}
 	if r.shows() {
 		r.Pilots.end(r.plan, true, false, 0)
 	}
-	return true, nil
+	return nil
 }
 
 // shows reports whether the device shows what its model does to passwords: it was given its
@@ -279,6 +288,9 @@ func (r *run) rekey(ctx context.Context, old Credential, what string) error {
 	}
 	r.plan.User, r.plan.Password, r.sure = user, next, Credential{User: user, Password: next}
 	ok, err := OfferSure(ctx, r.Attempts, r.plan, r.sure, r.session.Enter)
+	if err == nil && !ok {
+		ok, err = r.settles(ctx, r.sure)
+	}
 	if err != nil || !ok {
 		return trouble(err, advice.Say("run the command again: it finds out which of the two holds"), "took another password and is not opened by it")
 	}
@@ -399,10 +411,21 @@ func (r *run) first(ctx context.Context) error {
 // whether it has one is asked again.
 func (r *run) ensureKeyed(ctx context.Context) error {
 	const tries = 3
-	for range tries {
+	for tried, waited := 0, 0; tried < tries; tried++ {
 		access, err := r.session.Access(ctx)
 		if err != nil {
 			return r.unanswered(err, "does not say whether it has a password")
+		}
+		if access == device.Fresh && r.keyed && !r.sure.Password.IsZero() {
+			// It has confirmed one, and does not know of it yet.
+			if waited++; waited > settlePauses {
+				return trouble(nil, advice.Say("run %s again: the password that it confirmed is on the keyring", advice.Commission), "has confirmed its first password, and says that it has none")
+			}
+			if err := r.Site.Pause(ctx); err != nil {
+				return err
+			}
+			tried--
+			continue
 		}
 		switch {
 		case access != device.Fresh:

@@ -69,7 +69,12 @@ const (
 	saysCut   = "says half"
 	saysGo    = "says elsewhere"
 	saysMuch  = "says anything"
+	lateKeys  = "late passwords"
+	lateUsers = "late users"
 )
+
+// settleLate is how long after it was confirmed a password opens a device that is late with it.
+const settleLate = 4 * time.Second
 
 // keeps is what a device keeps of a password that it is given. The lock is held.
 func (d *Device) keeps(password string) string {
@@ -111,6 +116,8 @@ var manners = map[string]manner{
 	saysCut:        {stands: "seen: the answer to CreateUsers ends in the middle of its envelope"},
 	saysGo:         {stands: "RFC 9110, 15.4.3: CreateUsers is carried out, and leads to a page"},
 	saysMuch:       {stands: "seen: something that is no device answers every request with one and the same envelope, and does nothing"},
+	lateKeys:       {stands: "seen: a password is confirmed, and opens the device seconds later"},
+	lateUsers:      {stands: "seen: a user is confirmed, and is there seconds later"},
 	muteJobs:       {stands: "Recording Control Service Specification, RecordingJobStateTrack: Error is optional"},
 	noStill:        {stands: "Media Service Specification, 5.13: GetSnapshotUri is not offered"},
 	frozenStill:    {stands: "practice: a picture that hangs"},

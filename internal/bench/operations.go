@@ -185,8 +185,8 @@ func createUsers(d *Device, req *element) (*node, *fault) {
 	if f := d.judgePassword(name, password); f != nil {
 		return nil, f
 	}
-	d.state.users[name] = account{d.keeps(password), user.find("UserLevel").value()}
 	d.had = append(d.had, password)
+	d.settle(name, account{d.keeps(password), user.find("UserLevel").value()})
 	return response("CreateUsers")
 }
 
@@ -201,9 +201,31 @@ func setUser(d *Device, req *element) (*node, *fault) {
 		return nil, f
 	}
 	account.password, account.level = d.keeps(password), user.find("UserLevel").value()
-	d.state.users[name] = account
 	d.had = append(d.had, password)
+	d.settle(name, account)
 	return response("SetUser")
+}
+
+// settle has a user from now on, or from a while later. The lock is held.
+func (d *Device) settle(name string, a account) {
+	late := func() {
+		time.AfterFunc(d.host.port.sw.pace.Of(settleLate), func() {
+			d.mu.Lock()
+			defer d.mu.Unlock()
+			d.state.users[name] = a
+		})
+	}
+	switch {
+	case d.is(lateUsers):
+		late()
+	case d.is(lateKeys):
+		was := d.state.users[name]
+		was.level = a.level
+		d.state.users[name] = was
+		late()
+	default:
+		d.state.users[name] = a
+	}
 }
 
 func setClock(d *Device, req *element) (*node, *fault) {

@@ -47,6 +47,29 @@ func TestAFirstPasswordWithoutAnAnswerIsFoundOut(t *testing.T) {
 	c.writesNothing()
 }
 
+// A device that keeps late what it has confirmed is waited for: neither is its password
+// written over, nor is another key spent on it.
+func TestAPasswordThatSettlesLateIsWaitedFor(t *testing.T) {
+	t.Parallel()
+	site := mumbling
+	for i, m := range []string{"late passwords", "late users"} {
+		site += fmt.Sprintf("  - {id: d%d, model: verrine-bullet, mac: \"02:e4:41:00:02:%02x\", serial: B%d, restart: 1s, manners: [%s]}\n", i, i+1, i, m)
+		site += fmt.Sprintf("  - {id: f%d, model: tallow-cube, mac: \"02:7a:11:00:05:%02x\", serial: E%d, password: Factory-111, restart: 1s, manners: [%s]}\n", i, i+1, i, m)
+	}
+	c := hire(t, site, "--subnet", "10.61.8.0/23")
+	c.sheet("password: {style: each, factory: [{user: admin, password: Factory-111}]}\n")
+	c.must("survey", "--quiet", "--for", "1s")
+	c.must("take", "02:e4:41:00:02:01", "02:e4:41:00:02:02", "02:7a:11:00:05:01", "02:7a:11:00:05:02", "--yes")
+	c.must("allot")
+	code, out, errs := c.run("", "commission", "--yes", "--quiet")
+	assert.Zero(t, code, "%s%s", out, errs)
+	for _, id := range []string{"d0", "d1"} {
+		assert.Len(t, c.bench.Device(id).Passwords(), 1, id)
+	}
+	c.run("", "prove", "--quiet")
+	c.writesNothing()
+}
+
 // Something that answers everything with something was given nothing that counts: the
 // device itself, when it comes to that MAC, raises no alarm.
 func TestWhatAnswersAnythingWasGivenNothing(t *testing.T) {
