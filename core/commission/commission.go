@@ -39,6 +39,7 @@ const (
 	StepNTP     Step = "ntp"     // set the NTP servers, and the clock to follow them
 	StepChannel Step = "channel" // have a recorder record a camera
 	StepPair    Step = "pair"    // tell a door or indoor station of the other
+	StepPart    Step = "part"    // have a door or indoor station forget the other
 	StepReport  Step = "report"  // tell a panel which server it reports to
 	StepAwait   Step = "await"   // wait for other devices of the job
 	StepFare    Step = "fare"    // wait until links do what they are for
@@ -132,6 +133,7 @@ type Plan struct {
 	Watched string
 	// Links are what it is to know of other devices, but for its channels.
 	Links    []Link
+	Partings []Peer    // stations that it was told of by this job, and is to forget
 	Channels *Channels // of a recorder; nil leaves them as they are
 	// Unnamed is the name of a device that has none; "" leaves it without.
 	Unnamed  string

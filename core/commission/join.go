@@ -87,6 +87,9 @@ func (r *run) settled(f Found) {
 // join tells a device of those that it works with, once they are where they are to be. What
 // fails with one of them does not hold up the others.
 func (r *run) join(ctx context.Context) error {
+	if err := r.steadily(ctx, func() error { return r.part(ctx) }); err != nil {
+		return err
+	}
 	if r.plan.Channels == nil && len(r.plan.Links) == 0 {
 		return nil
 	}

@@ -147,6 +147,11 @@ type (
 		Pairs(ctx context.Context, links []Link) ([]Tie, error)
 		SetPair(ctx context.Context, l Link) error
 	}
+	// Parter has a station forgotten by its serial number; one that it does not know is no error.
+	Parter interface {
+		Parts() bool // it can, by its own word
+		Unpair(ctx context.Context, serial string) error
+	}
 	// Acquainted is a station that tells whom it knows beside those of its links.
 	Acquainted interface {
 		// Others gives the serial numbers of stations that it knows and that are in no link.

@@ -48,6 +48,11 @@ func Outlook(p Plan, e Expected) (out []Write) {
 			}
 		}
 	}
+	for _, o := range p.Partings {
+		if slices.ContainsFunc(e.Links, func(k device.Link) bool { return k.Kind == string(StepPair) && k.Peer == o.Tag }) {
+			out = append(out, Write{Step: StepPart, Intent: o.label()})
+		}
+	}
 	for _, l := range p.Links {
 		if !slices.ContainsFunc(e.Links, l.standsAs) {
 			out = append(out, Write{Step: l.Step, Intent: l.Intent()})

@@ -100,6 +100,35 @@ func TestOneCommissionJoinsEverythingUp(t *testing.T) {
 	assert.Contains(t, out, "D01 pair: should be no station that the job sheet does not have, is: also GONE-77")
 }
 
+// A station that is taken off a door rings there no more; one that was there before the job
+// stays, and is told by prove.
+func TestAStationThatIsTakenOffIsForgotten(t *testing.T) {
+	t.Parallel()
+	c := hire(t, joined, "--subnet", "10.61.8.0/23")
+	c.sheet(joinedSheet)
+	c.prepare()
+	c.must("commission", "--yes", "--quiet")
+	c.bench.Device("door").Befriend("BEFORE-1")
+	c.must("leave", "I02", "--yes")
+	path := filepath.Join(c.dir, "jobsheet.yaml")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	without := strings.ReplaceAll(string(text), ", I02: {floor: 2, flat: 201}", "")
+	require.NotEqual(t, string(text), without)
+	require.NoError(t, os.WriteFile(path, []byte(without), 0o600))
+	assert.Contains(t, c.must("commission", "--dry-run"), "part I02")
+	code, out, _ := c.run("", "prove", "D01", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, out, "also OHH-1002, BEFORE-1")
+	c.must("commission", "--yes", "--quiet")
+	assert.Contains(t, c.must("log", "D01"), "was told to forget I02")
+	code, out, _ = c.run("", "prove", "D01", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, out, "also BEFORE-1", "it is not this job's, and nobody has said that it is to go")
+	assert.Equal(t, 2, c.bench.Device("door").Paired()+1)
+	c.writesNothing()
+}
+
 // A recorder that does not say why it is not connected has its channel set once more.
 func TestARecorderThatDoesNotSayWhy(t *testing.T) {
 	t.Parallel()

@@ -23,6 +23,7 @@ func (p *Planner) join(plans []commission.Plan, devices []device.Device) {
 	for _, pair := range p.Joining.Pairs {
 		j.pair(pair)
 	}
+	j.partings()
 	for _, d := range p.Joining.Reporters {
 		if plan := j.plans[d.ID]; plan != nil {
 			plan.Links = append(plan.Links, commission.Link{Step: commission.StepReport, Peer: commission.Peer{Address: p.Sheet.Reporting.Server, Port: p.Sheet.Reporting.Port}})
@@ -137,6 +138,27 @@ func (j *joiner) pair(pair job.JoinedPair) {
 	door.Links = append(door.Links, l)
 	l.Peer = door.Peer
 	station.Links = append(station.Links, l)
+}
+
+// partings plans that stations forget those that this job has told them of, and that the job
+// sheet pairs with them no more.
+func (j *joiner) partings() {
+	for i := range j.devices {
+		d := &j.devices[i]
+		plan := j.plans[d.ID]
+		if plan == nil || d.Kind != device.Intercom {
+			continue
+		}
+		for k := range j.All {
+			o := &j.All[k]
+			if o.ID == d.ID || o.Kind != device.Intercom || j.Keys.Pair(d.MAC, o.MAC).IsZero() && j.Keys.Pair(o.MAC, d.MAC).IsZero() {
+				continue
+			}
+			if !slices.ContainsFunc(plan.Links, func(l commission.Link) bool { return l.Step == commission.StepPair && l.Peer.ID == o.ID }) {
+				plan.Partings = append(plan.Partings, peerOf(o, device.Settings{}))
+			}
+		}
+	}
 }
 
 // Recorded has the plans of recorders name the channels that the register knows, with what

@@ -395,6 +395,15 @@ func (s *session) SetPair(ctx context.Context, l commission.Link) error {
 	return err
 }
 
+// Parts implements commission.Parter.
+func (s *session) Parts() bool { return s.does(speak.DoUnpair) }
+
+// Unpair implements commission.Parter.
+func (s *session) Unpair(ctx context.Context, serial string) error {
+	_, err := s.call(ctx, speak.Request{Do: speak.DoUnpair, Serial: serial})
+	return err
+}
+
 // Reporting implements commission.Reporter.
 func (s *session) Reporting(ctx context.Context, links []commission.Link) ([]commission.Tie, error) {
 	if !s.does(speak.DoServer) {
