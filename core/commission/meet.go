@@ -170,6 +170,7 @@ func (r *run) hold(ctx context.Context) error {
 		return err
 	}
 	r.held = true
+	r.patience.begin(r.Site.Now())
 	return nil
 }
 
@@ -187,6 +188,7 @@ func (r *run) rest() {
 	if r.held {
 		r.Place.Give()
 		r.held = false
+		r.patience.pause(r.Site.Now())
 	}
 }
 

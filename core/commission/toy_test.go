@@ -71,6 +71,8 @@ type toy struct {
 	wantsGW     bool          // it takes an address only once its gateway is set
 	frozen      bool          // it takes an address only with DHCP off
 	noDNSByDHCP bool          // it takes DNS servers only with DHCP off
+	stalls      bool          // it never ends its answer to a reading
+	lateUsers   int           // pauses until it knows of the password that it has taken
 	doubled     bool          // somebody else has been given its address
 	unproven    bool          // anybody may have said what it says
 	refuses     map[Step]bool // it never takes these
@@ -98,7 +100,10 @@ func (t *toy) Tethered(context.Context, time.Time) (bool, error) {
 	return true, nil
 }
 
-func (t *toy) Pause(context.Context) error { return nil }
+func (t *toy) Pause(context.Context) error {
+	t.lateUsers = max(0, t.lateUsers-1)
+	return nil
+}
 
 func (t *toy) Arrive(context.Context, Plan) error { return nil }
 

@@ -15,7 +15,7 @@ import (
 type toySession struct{ *toy }
 
 func (s *toySession) Access(context.Context) (device.Access, error) {
-	if s.password == "" && !s.hides {
+	if (s.password == "" || s.lateUsers > 0) && !s.hides {
 		return device.Fresh, nil
 	}
 	return device.Sealed, nil
@@ -24,6 +24,9 @@ func (s *toySession) Access(context.Context) (device.Access, error) {
 func (s *toySession) Enter(_ context.Context, _ string, p secret.Password) (bool, error) {
 	if s.lockedFor != nil {
 		return false, &LockedError{Wait: evidence.Say(*s.lockedFor), By: s.Witness()}
+	}
+	if s.lateUsers > 0 {
+		return false, nil
 	}
 	return p.Reveal() == s.password, nil
 }
@@ -101,7 +104,11 @@ func (s *toySession) ChangeUser(_ context.Context, u User) error {
 	return nil
 }
 
-func (s *toySession) Read(context.Context) (Found, error) {
+func (s *toySession) Read(ctx context.Context) (Found, error) {
+	if s.stalls {
+		<-ctx.Done()
+		return Found{}, ErrReplyLost
+	}
 	if s.breakOff > 0 {
 		s.breakOff--
 		return Found{}, ErrReplyLost

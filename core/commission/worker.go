@@ -22,9 +22,12 @@ const (
 	// ServiceLimit is how long a device that has restarted may answer without its service.
 	ServiceLimit = 3 * time.Minute
 	ResetLimit   = 40 * time.Second // to turn up where it was, after a reset whose answer was lost
-	maxPasses    = 3                // readings until nothing differs
-	maxBreaks    = 8                // conversations that broke off and were taken up again
-	maxMoves     = 6                // times that it moved or restarted, which is no failed reading
+	// TalkLimit is how long a device may be spoken with in all, in one run: one that stalls over
+	// every answer takes no more of the evening, nor of the places of others.
+	TalkLimit = 8 * time.Minute
+	maxPasses = 3 // readings until nothing differs
+	maxBreaks = 8 // conversations that broke off and were taken up again
+	maxMoves  = 6 // times that it moved or restarted, which is no failed reading
 )
 
 // Worker commissions devices, one per call of Run.
@@ -40,6 +43,8 @@ type Worker struct {
 	// Learnt takes down what was learnt of a device's keys, before anything more is written
 	// to it; it may be nil.
 	Learnt func(Result) error
+	// Talk is how long a device may be spoken with in all; 0 is TalkLimit.
+	Talk time.Duration
 	// HandLimit is how long to wait for what a person types into a device.
 	HandLimit time.Duration
 	// Watch is told of each step as it begins; it may be nil.
@@ -61,10 +66,15 @@ func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Conte
 	if p.Stop != nil {
 		err = p.Stop
 	} else {
-		inside, cancel := context.WithCancel(ctx) // ends a probe that nobody waits for any more
+		inside, cancel := context.WithCancelCause(ctx) // ends a probe that nobody waits for any more
+		r.patience = patience{left: w.talkLimit(), end: func() { cancel(errTalk) }}
 		err = work(r, inside)
-		cancel()
 		r.close()
+		if ctx.Err() == nil && errors.Is(context.Cause(inside), errTalk) {
+			err = trouble(err, advice.Say("run %s again: it goes on from here. If it repeats, power the device off and on first", advice.Commission),
+				fmt.Sprintf("took more than %s over its answers", w.talkLimit()))
+		}
+		cancel(nil)
 		err = NoteLocked(ctx, w.Attempts, p, err)
 	}
 	w.Board.finish(p.ID, err)
@@ -99,6 +109,7 @@ type run struct {
 	at      netip.Addr // where the device is now
 	session Session
 	held    bool // has a place
+	patience
 	claim   Claim
 	spoken  bool       // there was a session before
 	entered bool       // the session carries the password
