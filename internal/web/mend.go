@@ -16,7 +16,7 @@ import (
 // mender puts our own addresses in the place of a device's, and back.
 type mender struct {
 	links *regexp.Regexp
-	at    func(Port) string // our authority for a port of the device
+	at    func(Port) string // our authority for a port of the device; empty where it has too many
 }
 
 // newMender mends absolute links to a host: with a scheme, as in a page or with
@@ -33,8 +33,17 @@ func newMender(host string, at func(Port) string) *mender {
 func (m *mender) out(text []byte, base Port) []byte {
 	var b bytes.Buffer
 	last := 0
-	for _, at := range m.links.FindAllSubmatchIndex(text, -1) {
-		if continues(text, at) {
+	for next := 0; b.Len() < maxMended; {
+		at := m.links.FindSubmatchIndex(text[next:])
+		if at == nil {
+			break
+		}
+		for i := range at {
+			if at[i] >= 0 {
+				at[i] += next
+			}
+		}
+		if next = at[1]; continues(text, at) {
 			continue
 		}
 		scheme := strings.ToLower(string(text[at[2]:at[3]]))
@@ -55,6 +64,10 @@ func (m *mender) out(text []byte, base Port) []byte {
 			}
 			port.Number = uint16(n)
 		}
+		own := m.at(port)
+		if own == "" {
+			continue // the link stays, and leads nowhere from here
+		}
 		b.Write(text[last:at[0]])
 		switch scheme {
 		case "ws:", "wss:":
@@ -63,7 +76,7 @@ func (m *mender) out(text []byte, base Port) []byte {
 			b.WriteString("http:")
 		}
 		b.Write(text[at[4]:at[5]])
-		b.WriteString(m.at(port))
+		b.WriteString(own)
 		last = at[1]
 	}
 	b.Write(text[last:])
@@ -153,6 +166,9 @@ func mendable(contentType string) bool {
 
 // maxPage bounds a page that is mended; a longer one passes as it is.
 const maxPage = 16 << 20
+
+// maxMended bounds what a page may grow to: past that, its links stay as they are.
+const maxMended = 2 * maxPage
 
 func (d *door) mendBody(r *http.Response) error {
 	data, err := io.ReadAll(io.LimitReader(r.Body, maxPage+1))

@@ -50,6 +50,8 @@ type Device struct {
 	// Pin is the certificate that it is known by, as its SHA-256 in hexadecimal: then nothing
 	// else is shown, on any port, but what is shown under it. "" is none.
 	Pin string
+
+	doors int // of its ports that are open; the server's
 }
 
 // host is the device's address as it stands in a URL.
@@ -113,23 +115,41 @@ func (s *Server) Serve(ctx context.Context) error {
 const domain = ".localhost"
 
 // Open gives the link to a port of a device.
-func (s *Server) Open(d *Device, p Port) string { return "http://" + s.authority(s.door(d, p)) + "/" }
+func (s *Server) Open(d *Device, p Port) string {
+	return "http://" + s.authority(s.door(d, p, maxPort)) + "/"
+}
+
+// How many ports of one device are opened: what a person asks for always is, what its pages
+// lead to as long as there are no more than any device serves.
+const (
+	maxDoors = 64
+	maxPort  = 1 << 16
+)
 
 func (s *Server) authority(d *door) string {
 	return net.JoinHostPort(d.name, strconv.Itoa(s.listener.Addr().(*net.TCPAddr).Port))
 }
 
-func (s *Server) door(d *Device, p Port) *door {
+// door gives the door of a port, or nil where the device would have more than so many.
+func (s *Server) door(d *Device, p Port, most int) *door {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	key := doorKey{d, p}
 	if have := s.byKey[key]; have != nil {
 		return have
 	}
+	if d.doors++; d.doors > most {
+		return nil
+	}
 	raw := make([]byte, 16)
 	_, _ = rand.Read(raw) // never fails (crypto/rand)
 	x := &door{server: s, device: d, port: p, name: hex.EncodeToString(raw) + domain}
-	x.mend = newMender(d.host(), func(p Port) string { return s.authority(s.door(d, p)) })
+	x.mend = newMender(d.host(), func(p Port) string {
+		if to := s.door(d, p, maxDoors); to != nil {
+			return s.authority(to)
+		}
+		return ""
+	})
 	x.proxy = &httputil.ReverseProxy{
 		Transport: x.transport(), Rewrite: x.ask, ModifyResponse: x.answer, FlushInterval: -1,
 		ErrorHandler: x.fail, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
