@@ -33,7 +33,7 @@ var inside = map[string][]string{
 	"internal/keeper":     {},
 	"internal/intake":     {},
 	"internal/trace":      {},
-	"internal/kernelwire": {"core/device", "core/lan", "internal/nic", "internal/wire"},
+	"internal/kernelwire": {"core/device", "core/lan", "internal/nic", "internal/speak/hail", "internal/wire"},
 	"internal/speak/":     {"core/", "internal/pace", "internal/speak/", "internal/trace"},
 	"internal/reach":      {"core/", "internal/pace", "internal/wire", "internal/nic", "internal/speak/arp", "internal/speak/acd", "internal/speak/ndp", "internal/speak/membership"},
 	"internal/oui":        {"core/device"},

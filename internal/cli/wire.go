@@ -108,7 +108,10 @@ func (a *App) gather(ctx context.Context) (lan.Facts, error) {
 	}
 	f.Chosen, f.Forwards = w.Facts().Name, w.Facts().Forwards
 	if kernelwire.Is(f.Chosen) {
-		f.Chosen, f.Limits = strings.TrimPrefix(f.Chosen, kernelwire.Scheme+":"), kernelwire.Limits
+		f.Chosen = strings.TrimPrefix(f.Chosen, kernelwire.Scheme+":")
+		if l, ok := wire.Under[kernelwire.Limited](w); ok {
+			f.Limits = l.Limits()
+		}
 	}
 	if f.Simulated {
 		f.Adapters = []lan.Adapter{{Name: w.Facts().Name, MAC: w.Facts().MAC, Up: true, Link: true, Addresses: w.Facts().Addresses}}

@@ -18,6 +18,7 @@ devices:
   - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A1, restart: 1s, address: 10.61.8.101/23}
   - {id: bullet, model: verrine-bullet, mac: "02:e4:41:00:02:01", serial: B1, restart: 1s, address: 10.61.8.102/23}
   - {id: eye, model: oakhollow-eye, mac: "02:0a:c0:00:02:01", serial: C1, restart: 1s, address: 10.61.8.103/23}
+  - {id: panel, model: tallow-gate, mac: "02:7a:11:00:06:01", serial: GH1, restart: 1s}
   - {id: stray, model: verrine-dome, mac: "02:e4:42:00:01:09", serial: A9, restart: 1s}
 others:
   - {id: router, role: router, mac: "02:5c:00:00:00:01", address: 10.61.8.1/23}
@@ -59,6 +60,7 @@ func TestTheJobWithoutRawFrames(t *testing.T) {
 	told := run(1, "wire")
 	assert.Contains(t, told, "plain")
 	assert.Contains(t, told, "devices on other subnets than the laptop's own are not reached")
+	assert.Contains(t, told, "that speak Hail are not met", "its port is kept from ordinary users")
 	found := run(0, "survey")
 	assert.Contains(t, found, "3 devices ready to be taken", "the one on another subnet is heard, and not reached")
 	assert.Contains(t, found, "10.61.8.103")
@@ -69,4 +71,32 @@ func TestTheJobWithoutRawFrames(t *testing.T) {
 	assert.Contains(t, run(0, "prove"), "3 of 3 devices proved")
 	assert.Contains(t, run(0, "commission", "--yes"), "0 writes")
 	run(0, "handover")
+}
+
+// Where the system lets it have the port, the plain wire speaks Hail: a panel at an address
+// that the laptop does not reach is set up all the same.
+func TestThePlainWireSpeaksHail(t *testing.T) {
+	t.Parallel()
+	l := newLAN(t)
+	program := driver.Built(t)
+	l.plug("laptop", "02:1a:70:00:00:01", "10.61.8.200/23")
+	l.plug("bench", "02:be:00:00:00:01", "")
+	l.attach(program, "bench", onThePlainWire)
+	job := filepath.Join(t.TempDir(), "job")
+	run := func(args ...string) string {
+		t.Helper()
+		c := l.command("laptop", append([]string{program}, args...)...)
+		c.Env = append(c.Env, "JANUSTAT_STATE="+job+"-state", "JANUSTAT_PASSPHRASE=ferry at quillmere", "HOME="+t.TempDir())
+		c.Args = append(c.Args, "--job", job, "--wire", "plain:eth0")
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, "%v\n%s", args, out)
+		return string(out)
+	}
+	run("begin", job, "--subnet", "10.61.8.0/23")
+	assert.Contains(t, run("survey"), "GH1")
+	run("take", "kind=panel", "--yes")
+	run("allot")
+	assert.Contains(t, run("commission", "--yes"), "1 done")
+	assert.Contains(t, run("prove"), "1 of 1 devices proved")
+	assert.Contains(t, run("commission", "--yes"), "0 writes")
 }

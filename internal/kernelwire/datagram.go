@@ -12,6 +12,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/header"
 
 	"janustat/core/device"
+	"janustat/internal/speak/hail"
 )
 
 // groups are the multicast groups whose announcements are listened to: WS-Discovery, mDNS and
@@ -36,6 +37,12 @@ const (
 func (w *Wire) datagram(ip header.IPv4, to netip.Addr, mac device.MAC) {
 	u := header.UDP(ip.Payload())
 	if len(u) < header.UDPMinimumSize || ip.More() || ip.FragmentOffset() != 0 {
+		return
+	}
+	if to == hail.Group && u.DestinationPort() == hail.Port {
+		if w.hail != nil {
+			_, _ = w.hail.WriteToUDPAddrPort(u.Payload(), hailGroup) // a lost datagram
+		}
 		return
 	}
 	if !to.IsMulticast() {

@@ -35,11 +35,11 @@ const Scheme = "plain"
 // Is reports whether a spec names a plain wire.
 func Is(spec string) bool { return spec == Scheme || strings.HasPrefix(spec, Scheme+":") }
 
-// Limits are what cannot be done on a plain wire, in words.
-var Limits = []string{
+// limits are what cannot be done on any plain wire, in words.
+var limits = []string{
 	"devices on other subnets than the laptop's own are not reached",
 	"of several devices on one address only one is met",
-	"devices without an address, or with IPv6 alone, are not met",
+	"devices without an address, or with IPv6 alone, are not met, but for those that speak Hail",
 	"no DHCP offers are heard, and no leases given",
 	"the laptop's own address is what devices see: give it one in the site's subnet first",
 }
@@ -59,6 +59,9 @@ type Wire struct {
 	stack *stack.Stack
 
 	near *neighbours
+
+	hail   *net.UDPConn // on Hail's group and port
+	noHail error        // why there is none
 
 	mu    sync.Mutex
 	flows map[netip.AddrPort]*flow // datagrams, by who sends them
@@ -95,6 +98,7 @@ func Open(spec string) (*Wire, error) {
 		return nil, err
 	}
 	w.listen()
+	w.listenHail()
 	return w, nil
 }
 
