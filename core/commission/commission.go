@@ -94,11 +94,11 @@ type LockedError struct {
 // Error says so. No longer wait is told than the budget of tries would ask for by itself.
 func (e *LockedError) Error() string {
 	text := "locked after too many wrong passwords"
-	if !e.By.Stands() {
-		text = "says, by a word that anybody on the LAN may have sent, that it is " + text
-	}
 	if wait := e.Wait.Said(); wait > 0 {
 		text += fmt.Sprintf(", for another %s", min(wait, secret.BudgetWindow))
+	}
+	if !e.By.Stands() {
+		text = "it says that it is " + text + "; anybody on the LAN may have sent that"
 	}
 	return text
 }

@@ -51,19 +51,16 @@ func Recognise(ctx context.Context, s Session, p Plan, renews bool) (certificate
 	switch {
 	case id.Serial != "" && p.Serial != "":
 		if id.Serial != p.Serial {
-			return "", stranger(p, fmt.Sprintf("its serial number is %s, not %s", id.Serial, p.Serial))
+			return "", Stranger(p, fmt.Sprintf("its serial number is %s, not %s", id.Serial, p.Serial))
 		}
 	case id.Endpoint != "" && p.Endpoint != "" && id.Endpoint != p.Endpoint:
-		return "", stranger(p, "its endpoint reference is another")
+		return "", Stranger(p, "its endpoint reference is another")
 	}
 	return certificate, nil
 }
 
 // Stranger makes the trouble of a conversation whose other end is not the planned device.
-func Stranger(p Plan, why string) error { return stranger(p, why) }
-
-// stranger makes the trouble of a device that says it is another.
-func stranger(p Plan, why string) error {
+func Stranger(p Plan, why string) error {
 	if p.Known {
 		return alarmed(p, why)
 	}

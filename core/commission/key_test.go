@@ -212,7 +212,7 @@ func TestAWordWithoutAWitnessIsNotKept(t *testing.T) {
 	d.password, d.lockedFor, d.unproven = "Quay-side7", &wait, true
 	r := d.run(t.Context(), plan())
 	assert.Equal(t, NeedsYou, r.Status)
-	assert.Contains(t, r.Reason, "by a word that anybody on the LAN may have sent")
+	assert.Contains(t, r.Reason, "anybody on the LAN may have sent that")
 	assert.Contains(t, r.Reason, "for another 1h0m0s", "no longer than the budget would ask for by itself")
 	assert.NotContains(t, strings.Join(d.log, "\n"), "locked")
 
