@@ -84,6 +84,10 @@ var ErrReplyLost = errors.New("no reply")
 // take them only for a while after power-on.
 var ErrWindow = errors.New("takes no settings now")
 
+// ErrShut is wrapped by a Session whose other end refuses the password that has opened it in
+// the same conversation, and was sent it twice since.
+var ErrShut = errors.New("it has another password by now, or somebody else answers there")
+
 // LockedError tells that a device says that it answers no password now, since too many
 // were wrong.
 type LockedError struct {

@@ -89,10 +89,29 @@ func OfferKnown(ctx context.Context, a Attempts, p Plan, k Credential, enter fun
 	return fits, 0, err
 }
 
+// noteShut records the two tries that ErrShut tells of.
+func noteShut(ctx context.Context, a Attempts, p Plan) error {
+	for range 2 {
+		t, wait, err := a.Spend(ctx, p, Credential{User: p.User, Password: p.Password})
+		if err == nil && wait == 0 {
+			err = a.Ended(ctx, t, false)
+		}
+		if err != nil {
+			return fmt.Errorf("register the password try: %w", err)
+		}
+	}
+	return nil
+}
+
 // NoteLocked records that a device has locked itself, where an error says so and the device
 // has proved that it is its word. What is only heard is not kept: the try that it answered
 // counts, as every one without an answer.
+//
+// The password that a device refused in the middle of a conversation counts too.
 func NoteLocked(ctx context.Context, a Attempts, p Plan, err error) error {
+	if errors.Is(err, ErrShut) {
+		return errors.Join(err, noteShut(context.WithoutCancel(ctx), a, p))
+	}
 	var locked *LockedError
 	if !errors.As(err, &locked) {
 		return err

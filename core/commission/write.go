@@ -390,7 +390,7 @@ func (r *run) do(ctx context.Context, w Write, write func() error) error {
 		r.window = fmt.Sprintf("%s %s", s, intent)
 		return err
 	}
-	if r.denied = outcome == OutcomeRefused; r.denied {
+	if r.denied = outcome == OutcomeRefused && !errors.Is(err, ErrShut); r.denied {
 		return trouble(err, advice.Say("look at the device's own page, then run %s again", advice.Commission), fmt.Sprintf("refuses its %s (%s)", s, intent))
 	}
 	return err

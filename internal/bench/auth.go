@@ -23,6 +23,7 @@ const (
 type guard struct {
 	nonces map[string]bool // used tokens
 	issued map[string]bool // digest nonces given out
+	stale  bool            // one that was used up came again, or may
 	wrong  int
 	locked time.Time // until
 }
@@ -102,6 +103,10 @@ func (d *Device) judgeDigest(r *http.Request, auth string) (v verdict, name stri
 	if err != nil || !d.guard.issued[cred.Nonce] {
 		return nobody, "" // stale or garbled: ask again
 	}
+	if d.is(nonceOnce) || d.is(nonceStale) {
+		delete(d.guard.issued, cred.Nonce)
+		d.guard.stale = true
+	}
 	user, ok := d.state.users[cred.Username]
 	if !ok || cred.URI != r.URL.RequestURI() {
 		return wrong, ""
@@ -144,9 +149,13 @@ func (d *Device) challenge(h http.Header) bool {
 	_, _ = rand.Read(raw) // never fails
 	nonce := hex.EncodeToString(raw)
 	d.guard.issued[nonce] = true
+	stale := ""
+	if d.is(nonceStale) && d.guard.stale {
+		stale = ", stale=TRUE"
+	}
 	for _, a := range algorithms {
 		h.Add("WWW-Authenticate", strings.Join([]string{
-			`Digest realm="` + d.realm() + `"`, `qop="auth"`, `nonce="` + nonce + `"`, "algorithm=" + a,
+			`Digest realm="` + d.realm() + `"`, `qop="auth"`, `nonce="` + nonce + `"`, "algorithm=" + a + stale,
 		}, ", "))
 	}
 	return true

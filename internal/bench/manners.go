@@ -71,6 +71,9 @@ const (
 	saysMuch  = "says anything"
 	lateKeys  = "late passwords"
 	lateUsers = "late users"
+
+	nonceOnce  = "nonce once"
+	nonceStale = "nonce stale"
 )
 
 // settleLate is how long after it was confirmed a password opens a device that is late with it.
@@ -118,6 +121,8 @@ var manners = map[string]manner{
 	saysMuch:       {stands: "seen: something that is no device answers every request with one and the same envelope, and does nothing"},
 	lateKeys:       {stands: "seen: a password is confirmed, and opens the device seconds later"},
 	lateUsers:      {stands: "seen: a user is confirmed, and is there seconds later"},
+	nonceOnce:      {stands: "practice: a nonce is good for one request, and nothing is said of that"},
+	nonceStale:     {stands: "RFC 7616, 3.3: a nonce is good for one request, and stale is said of the next"},
 	muteJobs:       {stands: "Recording Control Service Specification, RecordingJobStateTrack: Error is optional"},
 	noStill:        {stands: "Media Service Specification, 5.13: GetSnapshotUri is not offered"},
 	frozenStill:    {stands: "practice: a picture that hangs"},

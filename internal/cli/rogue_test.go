@@ -100,6 +100,56 @@ func TestAThiefGetsNothing(t *testing.T) {
 	assert.NotContains(t, c.must("list"), "ALARM")
 }
 
+// A stranger that comes in the middle of commissioning, after a device was given its
+// password, gets none of it, whatever it poses as: another of the devices too.
+func TestAThiefInTheMiddleOfTheJob(t *testing.T) {
+	t.Parallel()
+	all := []string{"secure", "plain", "digest"}
+	for name, x := range map[string]struct {
+		pose  bench.Pose
+		hosts []string
+	}{
+		"as another":                  {bench.Pose{Serial: "S9"}, all},
+		"as another, fresh":           {bench.Pose{Serial: "S9", Fresh: true, Open: true}, all},
+		"as itself, fresh":            {bench.Pose{Fresh: true, Open: true}, all},
+		"with another certificate":    {bench.Pose{Cert: true}, all[:1]},
+		"with its clock tomorrow":     {bench.Pose{Token: true, Ahead: 26 * time.Hour}, all[2:]},
+		"with a reference of its own": {bench.Pose{Endpoint: true, Fresh: true}, all},
+		"as itself in everything":     {bench.Pose{}, all[1:]},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c := hire(t, thiefSite, "--subnet", "10.61.8.0/23")
+			c.prepare()
+			ended := make(chan string, 1)
+			go func() {
+				_, out, errs := c.run("", "commission", "--yes", "--quiet")
+				ended <- out + errs
+			}()
+			for _, h := range x.hosts {
+				d := c.bench.Device(h)
+				waitFor(t, "the first password, or the end", func() bool { return len(d.Passwords()) > 0 || len(ended) > 0 })
+				d.Usurp(x.pose)
+			}
+			said := <-ended
+			for _, h := range x.hosts {
+				had := c.bench.Device(h).Passwords()
+				assert.Empty(t, had, "%s was given a password, saying %s", h, said)
+			}
+			for _, h := range x.hosts {
+				boots := bootsOf(c, h)
+				c.bench.Device(h).Yield()
+				waitFor(t, "the device itself", func() bool { return bootsOf(c, h) > boots })
+			}
+			c.must("survey", "--quiet", "--for", "3s")
+			c.anHourLater() // what nobody can tell from the device was offered its password, within the budget
+			out := c.must("commission", "--yes", "--quiet")
+			assert.Contains(t, out, "3 done, 0 need you", "%s", said)
+			assert.Contains(t, c.must("prove", "--quiet"), "3 of 3 devices proved")
+		})
+	}
+}
+
 // Where somebody will type a password, what cannot be told from a stranger is not shown.
 func TestAPageThatProvesNothingIsNotShown(t *testing.T) {
 	t.Parallel()

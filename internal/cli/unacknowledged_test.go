@@ -70,6 +70,21 @@ func TestAPasswordThatSettlesLateIsWaitedFor(t *testing.T) {
 	c.writesNothing()
 }
 
+// A nonce that is used up costs no try, whether the device says so or not.
+func TestANonceThatIsUsedUp(t *testing.T) {
+	t.Parallel()
+	c := hire(t, mumbling+`  - {id: once, model: verrine-bullet, mac: "02:e4:41:00:02:01", serial: B1, restart: 1s, manners: [nonce once]}
+  - {id: stale, model: verrine-bullet, mac: "02:e4:41:00:02:02", serial: B2, restart: 1s, manners: [nonce stale]}
+`, "--subnet", "10.61.8.0/23")
+	c.sheet("users: [{name: viewer, role: user}]\n")
+	c.prepare()
+	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "2 done, 0 need you")
+	assert.Contains(t, c.must("prove", "--quiet"), "2 of 2 devices proved")
+	for _, e := range c.logs.Events() {
+		assert.NotEqual(t, bench.EventWrongPassword, e.What, "%+v", e)
+	}
+}
+
 // Something that answers everything with something was given nothing that counts: the
 // device itself, when it comes to that MAC, raises no alarm.
 func TestWhatAnswersAnythingWasGivenNothing(t *testing.T) {

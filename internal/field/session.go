@@ -55,6 +55,8 @@ func (s *session) lost(err error) error {
 	switch {
 	case errors.As(err, &locked):
 		return &commission.LockedError{Wait: evidence.Say(locked.Wait), By: s.Witness()}
+	case errors.Is(err, onvif.ErrShut):
+		return fmt.Errorf("%w: %w", commission.ErrShut, err)
 	case fatal(err):
 		return fmt.Errorf("%w: %w", commission.ErrReplyLost, err)
 	case errors.Is(err, onvif.ErrNotNow):

@@ -152,8 +152,8 @@ func withoutSession(algorithm string) string {
 // respond makes credentials for a challenge, those of a session too. cnonce is the same
 // for all requests of a client, as the key of a session demands. server is what the
 // device says of its software.
-func respond(cnonce, server string) func(*http.Request, *digest.Challenge, digest.Options) (*digest.Credentials, error) {
-	return func(_ *http.Request, chal *digest.Challenge, o digest.Options) (*digest.Credentials, error) {
+func respond(cnonce, server string) func(*digest.Challenge, digest.Options) (*digest.Credentials, error) {
+	return func(chal *digest.Challenge, o digest.Options) (*digest.Credentials, error) {
 		base := *chal
 		if base.Algorithm = withoutSession(chal.Algorithm); base.Algorithm != chal.Algorithm {
 			o.Cnonce, o.A1 = cnonce, sessionKey(base.Algorithm, hashesOctets(server), o.Username, chal.Realm, o.Password, chal.Nonce, cnonce)

@@ -25,8 +25,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/icholy/digest"
-
 	"janustat/core/secret"
 	"janustat/core/text"
 	"janustat/internal/speak/soap"
@@ -89,7 +87,10 @@ type Client struct {
 	// challenged is set once the device has asked for HTTP Digest.
 	challenged bool
 	expected   Expected
-	offset     time.Duration // device's clock minus ours
+	digest     *login          // where it asks for HTTP Digest
+	shut       error           // it refuses what has opened it: nothing of a password is sent any more
+	closedTo   map[string]bool // operations that it refuses to the user that has opened it
+	offset     time.Duration   // device's clock minus ours
 	clockKnown bool
 	byNTP      bool           // its clock follows NTP
 	iface      string         // token of the interface that the device is met by
@@ -189,15 +190,14 @@ func (c *Client) mayLogin() error {
 
 // login makes later calls authenticated. The scheme is the one the device asked for.
 func (c *Client) login(user string, p secret.Password) {
-	c.user, c.pass, c.proven = user, p, false
+	c.user, c.pass, c.proven, c.shut, c.closedTo = user, p, false, nil, nil
 	if !c.challenged {
 		c.scheme = byToken
 		return
 	}
 	c.scheme = byDigest
-	c.http = c.client(&digest.Transport{
-		Username: user, Password: p.Reveal(), Transport: asItCame{c.base}, FindChallenge: strongest, Digest: respond(nonce(), c.server),
-	})
+	c.digest = newLogin(user, p, c.base, c.server)
+	c.http = c.client(c.digest)
 }
 
 // nonce draws a nonce of ours.
@@ -229,6 +229,9 @@ func (c *Client) call(ctx context.Context, operation, inner string, out any) err
 
 // callOf carries out one operation of a service.
 func (c *Client) callOf(ctx context.Context, s service, operation, inner string, out any) error {
+	if c.shut != nil && c.scheme != anonymous {
+		return fmt.Errorf("%s: %w", operation, c.shut)
+	}
 	reads := strings.HasPrefix(operation, "Get")
 	if !reads && operation != setTime {
 		// Devices drop idle connections when they like. A write lost to that would
@@ -279,7 +282,15 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 		return fmt.Errorf("%s: %w", operation, &LockedError{wait, fault})
 	}
 	if fault.RefusesAccess() {
-		return fmt.Errorf("%s: %w: %w", operation, ErrRefused, fault)
+		refused := fmt.Errorf("%s: %w: %w", operation, ErrRefused, fault)
+		if c.proven && c.scheme != anonymous {
+			again, err := c.refusedLater(ctx, operation, refused)
+			if again {
+				return c.callOf(ctx, s, operation, inner, out)
+			}
+			return err
+		}
+		return refused
 	}
 	// A prohibition is a refusal, unless the device says that it is about the moment: some
 	// take settings only for a while after power-on.

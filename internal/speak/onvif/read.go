@@ -332,7 +332,9 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 		c.logout()
 		return false, nil
 	}
-	c.proven = err == nil
+	if c.proven = err == nil; c.proven && c.scheme == byDigest {
+		c.digest.fits()
+	}
 	return c.proven, err
 }
 

@@ -9,8 +9,6 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
-
-	"github.com/icholy/digest"
 )
 
 // ErrNoStill means that a device offers no still picture.
@@ -83,7 +81,9 @@ func (c *Client) fetch(ctx context.Context, at string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	by := c.client(&digest.Transport{Username: c.user, Password: c.pass.Reveal(), Transport: c.base, FindChallenge: strongest, Digest: respond(nonce(), c.server)})
+	l := newLogin(c.user, c.pass, c.base, c.server)
+	l.fits()
+	by := c.client(l)
 	res, err := by.Do(req)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNoReply, inner(err))
