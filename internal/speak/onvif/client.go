@@ -89,6 +89,7 @@ type Client struct {
 	expected   Expected
 	digest     *login          // where it asks for HTTP Digest
 	shut       error           // it refuses what has opened it: nothing of a password is sent any more
+	judging    bool            // of a refusal
 	closedTo   map[string]bool // operations that it refuses to the user that has opened it
 	offset     time.Duration   // device's clock minus ours
 	clockKnown bool

@@ -22,12 +22,14 @@ const leap = 5 * time.Second
 // stale, or it does not let this user do that, or it knows the password no more. Which of
 // these, the operation shows that opened it. again is for a login that was stale.
 func (c *Client) refusedLater(ctx context.Context, operation string, refused error) (again bool, err error) {
-	if c.closedTo[operation] {
+	switch {
+	case operation == opening:
+		return false, c.shutBy(refused)
+	case c.closedTo[operation], c.judging: // its clock, in this very judgement
 		return false, refused
 	}
-	if operation == opening {
-		return false, c.shutBy(refused)
-	}
+	c.judging = true
+	defer func() { c.judging = false }()
 	if again, err = c.renew(ctx); err != nil {
 		return false, err
 	}
