@@ -136,7 +136,10 @@ type Plan struct {
 	// Watched is the user that others watch its stream by; "" is none.
 	Watched string
 	// Links are what it is to know of other devices, but for its channels.
-	Links    []Link
+	Links []Link
+	// Factory tells that Password is a factory one, known to all: it is replaced at once, and
+	// a device that keeps it is not done.
+	Factory  bool
 	Partings []Peer    // stations that it was told of by this job, and is to forget
 	Channels *Channels // of a recorder; nil leaves them as they are
 	// Unnamed is the name of a device that has none; "" leaves it without.

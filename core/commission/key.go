@@ -93,8 +93,11 @@ func (r *run) keys() []Credential {
 	var out []Credential
 	if p := r.plan.Password; !p.IsZero() {
 		own := Credential{User: r.plan.User, Password: p}
-		if p == r.plan.Replace {
+		switch {
+		case p == r.plan.Replace:
 			own.Origin = FromChange
+		case r.plan.Factory:
+			own.Origin = FromFactory
 		}
 		out = append(out, own)
 	}

@@ -200,6 +200,9 @@ func setUser(d *Device, req *element) (*node, *fault) {
 	if f := d.judgePassword(name, password); f != nil {
 		return nil, f
 	}
+	if d.is(deafToKeys) {
+		return response("SetUser")
+	}
 	account.password, account.level = d.keeps(password), user.find("UserLevel").value()
 	d.had = append(d.had, password)
 	d.settle(name, account)

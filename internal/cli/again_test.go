@@ -45,3 +45,40 @@ devices:
 	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "1 done, 0 need you")
 	assert.Contains(t, c.must("prove", "--quiet"), "1 of 1 devices proved: every check held. ")
 }
+
+// A device that keeps its factory password is never done, proved or handed over as if it had
+// one of its own, however often it is tried.
+func TestAKeptFactoryPasswordIsNeverDone(t *testing.T) {
+	t.Parallel()
+	for _, m := range []string{"keeps factory", "keeps factory in silence"} {
+		t.Run(m, func(t *testing.T) {
+			t.Parallel()
+			c := hireForHours(t, `
+site: Factory
+seed: 1
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: factory, model: tallow-cube, mac: "02:7a:11:00:05:01", serial: E1, password: Factory-111, restart: 1s, manners: [`+m+`]}
+`, "--subnet", "10.61.8.0/23")
+			c.sheet("password: {style: each, factory: [{user: admin, password: Factory-111}]}\n")
+			c.must("survey", "--quiet", "--for", "1s")
+			c.must("take", "02:7a:11:00:05:01", "--yes")
+			c.must("allot")
+			for range 3 {
+				code, out, _ := c.run("", "commission", "--yes", "--quiet")
+				assert.Equal(t, ExitNeeds, code)
+				assert.Contains(t, out, "0 done, 1 needs you")
+				c.anHourLater()
+				code, out, _ = c.run("", "prove", "--quiet")
+				assert.Equal(t, ExitNeeds, code)
+				assert.NotContains(t, out, "1 of 1 devices proved")
+				c.anHourLater()
+			}
+			var list []struct{ Access string }
+			c.json(&list, "list")
+			assert.Equal(t, "factory", list[0].Access)
+			code, out, errs := c.run("", "handover")
+			assert.Contains(t, out+errs, "factory", "code %d", code)
+		})
+	}
+}

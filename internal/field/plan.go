@@ -94,7 +94,7 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Pla
 		return stopped(plan, d, err)
 	}
 	hides := d.Access == device.Sealed && !plan.Known && !p.Progress[d.ID].HasAdministrator && p.Sheet.Style() == job.Each
-	if plan.Password.IsZero() && (len(p.Sheet.Password.Factory) > 0 || hides) {
+	if plan.Factory || plan.Password.IsZero() && (len(p.Sheet.Password.Factory) > 0 || hides) {
 		err := p.replacement(d, devices, &plan)
 		switch {
 		case err == nil && hides:
@@ -223,18 +223,30 @@ func (p *Planner) KeyPlan(d *device.Device) commission.Plan {
 		case rekey.At.Before(p.Keys.NextSince(d.MAC)): // it was never sent: a try would be in vain
 		case rekey.Confirmed:
 			if ok { // only a reset could bring it back
-				plan.Others = append(plan.Others, commission.Credential{User: user, Password: password})
+				was := commission.Credential{User: user, Password: password}
+				if p.isFactory(d, was) {
+					was.Origin = commission.FromFactory
+				}
+				plan.Others = append(plan.Others, was)
 			}
 			plan.User, plan.Password = next.User, next.Password
 		default:
 			plan.Others = append(plan.Others, next)
 		}
 	}
+	plan.Factory = ok && p.isFactory(d, commission.Credential{User: plan.User, Password: plan.Password})
 	if !ok && d.Access != device.Fresh {
 		plan.Others = append(plan.Others, p.Keys.Earlier(d.MAC)...)
 		plan.Others = append(plan.Others, p.Keys.NotRefused(d.MAC, p.Sheet.Factory())...)
 	}
 	return plan
+}
+
+// isFactory reports whether a key of a device is one from the factory, known to all: by where
+// it came from, or because the job sheet has it among such.
+func (p *Planner) isFactory(d *device.Device, k commission.Credential) bool {
+	_, own, _ := p.Keys.For(d.MAC)
+	return p.Keys.Origin(d.MAC) == commission.FromFactory && k.Password == own || slices.ContainsFunc(p.Sheet.Factory(), k.Same)
 }
 
 // modelOf names what a device is, "" where it does not say.

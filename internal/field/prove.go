@@ -29,10 +29,11 @@ type Check struct {
 
 // Proof is what proving one device gave.
 type Proof struct {
-	Device device.Device
-	Checks []Check
-	Read   bool // the device was opened and read
-	Found  commission.Found
+	Device  device.Device
+	Checks  []Check
+	Read    bool // the device was opened and read
+	Factory bool // by a factory password
+	Found   commission.Found
 	// Refused are old and factory keys that it was offered and has proved to refuse.
 	Refused []evidence.Proven[commission.Credential]
 	// Pins are the keys that it has proved to have, in tongues with such.
@@ -61,7 +62,7 @@ func (p *Proof) Events(now time.Time) (out []device.Event) {
 		if p.Device.Firmware != "" { // what was recorded stays the measure; a survey takes a new one over
 			p.Found.Firmware = p.Device.Firmware
 		}
-		out = append(out, device.Opened{At: now, Facts: p.Found.Proven(), Pins: p.Pins})
+		out = append(out, device.Opened{At: now, Factory: p.Factory, Facts: p.Found.Proven(), Pins: p.Pins})
 	}
 	if p.OK() {
 		left := p.Found.Settings
@@ -401,6 +402,10 @@ func (p Prover) open(ctx context.Context, s commission.Session, plan commission.
 	if wait > 0 {
 		out.fail(CheckPassword, "accepted", fmt.Sprintf("not tried: the budget of tries is spent for %s", wait.Round(time.Minute)))
 		return false, nil
+	}
+	if out.Factory = ok && plan.Factory; out.Factory {
+		out.fail(CheckPassword, "one of its own", "a factory password, known to all, opens it still: run `janustat commission`")
+		return ok, nil
 	}
 	out.compare(CheckPassword, ok, "accepted", "refused")
 	return ok, nil
