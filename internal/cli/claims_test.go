@@ -2,6 +2,8 @@ package cli
 
 import (
 	"net/netip"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -9,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"janustat/core/device"
+	"janustat/internal/bench"
 	"janustat/internal/speak/arp"
 	"janustat/internal/wire"
 )
@@ -169,4 +172,39 @@ func (c *crew) answersEveryProbe(mac device.MAC) (leave func()) {
 		}
 	})
 	return func() { w.Close() }
+}
+
+// What the job sheet has under not_ours is listed and never asked, by IPv6 neither: the ban is
+// of the host, and not of an address.
+func TestWhatIsNotOursIsAskedNothing(t *testing.T) {
+	t.Parallel()
+	c := hire(t, `
+site: Two tenants
+seed: 1
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: ours, model: oakhollow-eye, mac: "02:0a:c0:00:02:01", serial: A, ipv6: true}
+  - {id: theirs, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: B, ipv6: true, address: 10.99.3.20/24}
+  - {id: factory, model: verrine-dome, mac: "02:e4:42:00:01:02", serial: C, ipv6: true}
+  - {id: door, model: oakhollow-door, mac: "02:0a:c0:00:05:01", serial: OPS-1, address: 10.99.3.30/24}
+`, "--subnet", "10.61.8.0/23")
+	path := filepath.Join(c.dir, "jobsheet.yaml")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(string(text), "network:\n", "network:\n  not_ours: [10.99.0.0/16, 192.168.77.0/24]\n", 1)), 0o600))
+	for range 2 {
+		c.must("survey", "--quiet", "--for", "3s")
+	}
+	asked := map[string][]string{}
+	for _, e := range c.logs.Events() {
+		if e.What == bench.EventRead || e.What == bench.EventWrite || e.What == bench.EventConnection {
+			asked[e.Host] = append(asked[e.Host], e.Op)
+		}
+	}
+	for _, host := range []string{"theirs", "factory", "door"} {
+		assert.Empty(t, asked[host], host)
+	}
+	assert.NotEmpty(t, asked["ours"])
+	out := c.must("list", "--all")
+	assert.Contains(t, out, "02:e4:42:00:01:01", "listed it is")
 }

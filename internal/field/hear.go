@@ -150,6 +150,7 @@ func (r *surveyRun) sighted(s device.Sighting) {
 		return
 	}
 	r.mu.Lock()
+	r.ban(s.MAC, s.Address, nil)
 	fresh := r.hears(hearing{s.MAC, s.Address})
 	if fresh {
 		r.add(s)
@@ -218,6 +219,7 @@ func (r *surveyRun) match(h reach.Heard, d *reach.Datagram, m *wsd.Match) {
 	}
 	whole := m.With(was)
 	r.matched[key] = &whole
+	r.ban(d.MAC, at, &whole)
 	r.hears(key)
 	if was == nil || !whole.Says(*was) {
 		r.add(sightingOf(h.At, key, &whole))

@@ -39,6 +39,12 @@ func (r *surveyRun) announced(t tongue.Tongue, s device.Sighting, h *reach.Heard
 		r.list(s)
 		return
 	}
+	if own := s.Facts.Settings; own != nil && r.Subnets.NotOurs(own.Address) {
+		r.mu.Lock()
+		r.ban(s.MAC, own.Address, nil)
+		r.mu.Unlock()
+		return
+	}
 	mark := meeter.Mark(h)
 	r.mu.Lock()
 	m := r.meeting[s.MAC]

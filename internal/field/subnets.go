@@ -170,6 +170,12 @@ func (s *Subnets) SweepWide(ranges []netip.Prefix) iter.Seq[netip.Addr] {
 	}
 }
 
+// Bans reports whether there are any subnets of another's.
+func (s *Subnets) Bans() bool { return len(s.notOurs) > 0 }
+
+// NotOurs reports whether an address is in a subnet of another's.
+func (s *Subnets) NotOurs(a netip.Addr) bool { return a.IsValid() && contains(s.notOurs, a) }
+
 // Askable reports whether an address may be visited at all: what a device on the link
 // has, be it private, shared (RFC 6598), public or link-local. Where it is
 // reached is the link, whatever routers would do; never another's, and none that no

@@ -135,6 +135,7 @@ type surveyRun struct {
 	unmet     int                     // announcements beyond those that are met
 	querier   map[string]bool         // by protocol: somebody else asks for group members
 	dhcpID    [4]byte
+	bans      map[device.MAC]bool // hosts of another's
 }
 
 func newRun(ctx context.Context, s Survey) *surveyRun {
