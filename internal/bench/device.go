@@ -86,7 +86,7 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 		guard:   guard{nonces: map[string]bool{}, issued: map[string]bool{}},
 		restart: make(chan struct{}, 8), paired: make(chan struct{}, 1), visits: map[string]string{},
 	}
-	d.host.ipv6 = u.IPv6
+	d.host.ipv6, d.host.closes = u.IPv6, slices.Contains(u.Manners, closesIdle)
 	d.host.vendor = strings.ToLower(u.model.Make) + " " + u.model.Firmware
 	name := u.Name
 	if name == "" {

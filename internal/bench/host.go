@@ -37,6 +37,8 @@ type host struct {
 	raw  func(frame []byte) // sees every frame too; may be nil
 	hail func(payload []byte, v6 bool)
 	ipv6 bool // has a link-local IPv6 address
+	// closes has it close each connection after an answer, whatever it said.
+	closes bool
 	// vendor is what it says of itself when it asks for an address (RFC 2132, 9.13).
 	vendor string
 
@@ -192,6 +194,9 @@ func (h *host) serveOn(port uint16, handler http.Handler, connected func(from st
 	srv.ConnState = func(c net.Conn, s http.ConnState) {
 		if s == http.StateNew && connected != nil {
 			connected(c.RemoteAddr().String())
+		}
+		if s == http.StateIdle && h.closes {
+			c.Close()
 		}
 	}
 	for _, network := range h.networks() {

@@ -72,6 +72,7 @@ const (
 	lateKeys  = "late passwords"
 	lateUsers = "late users"
 
+	closesIdle   = "closes idle"
 	keepsFactory = "keeps factory"
 	deafToKeys   = "keeps factory in silence"
 
@@ -133,6 +134,7 @@ var manners = map[string]manner{
 			return nil
 		},
 	},
+	closesIdle:     {stands: "practice: keep-alive is said, and the connection closed after each answer"},
 	deafToKeys:     {stands: "seen: a change of the password from the factory is confirmed, and not carried out"},
 	nonceOnce:      {stands: "practice: a nonce is good for one request, and nothing is said of that"},
 	nonceStale:     {stands: "RFC 7616, 3.3: a nonce is good for one request, and stale is said of the next"},

@@ -70,6 +70,25 @@ func TestAPasswordThatSettlesLateIsWaitedFor(t *testing.T) {
 	c.writesNothing()
 }
 
+// A device that closes each connection after an answer, whatever it said, has no password
+// lost on it: no try is spent.
+func TestAConnectionThatIsClosedCostsNoTry(t *testing.T) {
+	t.Parallel()
+	c := hire(t, mumbling+`  - {id: token, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 3, restart: 1s, manners: [closes idle]}
+  - {id: digest, model: verrine-bullet, mac: "02:e4:41:00:02:01", serial: B, count: 3, restart: 1s, manners: [closes idle]}
+`, "--subnet", "10.61.8.0/23")
+	c.sheet("users: [{name: viewer, role: user}]\n")
+	c.prepare()
+	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "6 done, 0 need you")
+	assert.Contains(t, c.must("prove", "--quiet"), "6 of 6 devices proved: every check held.")
+	db, err := sql.Open("sqlite", filepath.Join(c.dir, job.RegisterFile))
+	require.NoError(t, err)
+	defer db.Close()
+	n := 0
+	require.NoError(t, db.QueryRowContext(t.Context(), "SELECT count(*) FROM try WHERE outcome<>'fitted'").Scan(&n))
+	assert.Zero(t, n)
+}
+
 // A nonce that is used up costs no try, whether the device says so or not.
 func TestANonceThatIsUsedUp(t *testing.T) {
 	t.Parallel()

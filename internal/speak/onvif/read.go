@@ -324,6 +324,9 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 		return false, err
 	}
 	c.login(user, p)
+	// On a connection that is about to go, the password would be lost: that is a try, of which
+	// nothing is learnt.
+	c.Close()
 	users, err := c.Users(ctx)
 	// A device without any administrator answers whoever asks: only one that
 	// knows this user has been opened.
