@@ -190,6 +190,9 @@ type Plan struct {
 	// Refused are the settings that it refused in an earlier run, with what was to be set:
 	// the same is not asked of it again.
 	Refused map[Step]string
+	// Answered are the settings that it took or refused in earlier runs, with what was to be
+	// set: those that it does not tell are not written again.
+	Answered map[Step]string
 	// First is a password for this device alone, by which it is tried whether a device that
 	// hides its users has an administrator yet: creating the first one asks for no password,
 	// so that it gives none away and locks nothing. It is on the keyring as Replace; zero
@@ -293,6 +296,9 @@ type Found struct {
 	Login     device.Login // how it was logged in to for this reading
 	// Lacks are settings that it says it has not: nothing of them is asked of it, or proved.
 	Lacks map[Step]bool
+	// Unread are settings that it does not tell, or not so that it can be read: whether it has
+	// them is not known. Each is written once at most, and not proved.
+	Unread map[Step]bool
 	// By is the witness of the reading.
 	By evidence.Witness
 }

@@ -252,6 +252,13 @@ func (p Plan) refusedBefore(s Step, f Found) bool {
 	return refused && intent == p.write(s, f).Intent
 }
 
+// answeredBefore reports whether a setting as it is planned was taken or refused in an
+// earlier run.
+func (p Plan) answeredBefore(s Step, f Found) bool {
+	intent, answered := p.Answered[s]
+	return answered && intent == p.write(s, f).Intent
+}
+
 // Soft gives the settings that a device may refuse, and is left without.
 func Soft() (out []Step) {
 	for _, s := range table {
@@ -265,7 +272,7 @@ func Soft() (out []Step) {
 // Proofs compares what was found with what is planned, setting by setting.
 func Proofs(p Plan, f Found) (out []Proof) {
 	for _, s := range table {
-		if s.proofs != nil && !f.Lacks[s.name] && !(s.static && p.Target.DHCP && s.soft) {
+		if s.proofs != nil && !f.Lacks[s.name] && !f.Unread[s.name] && !(s.static && p.Target.DHCP && s.soft) {
 			refused := s.soft && p.refusedBefore(s.name, f)
 			for _, c := range s.proofs(p, f) {
 				out = append(out, Proof{c, refused && !c.OK})

@@ -57,7 +57,7 @@ func (w Worker) Run(ctx context.Context, p Plan) Result { return w.carry(ctx, p,
 
 func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Context) error) Result {
 	r := &run{
-		Worker: w, plan: p, at: p.From, refused: map[Step]refusal{}, taken: map[Step]int{}, given: map[string]bool{}, repowered: map[string]bool{}, mended: map[string]bool{}, renews: p.Renewing,
+		Worker: w, plan: p, at: p.From, refused: map[Step]refusal{}, taken: map[Step]int{}, once: map[Step]bool{}, given: map[string]bool{}, repowered: map[string]bool{}, mended: map[string]bool{}, renews: p.Renewing,
 		result: Result{Plan: p, Spent: map[Step]time.Duration{}},
 	}
 	r.plan.Users = slices.Clone(p.Users)
@@ -117,9 +117,10 @@ type run struct {
 	keyed   bool       // its first password was set in this run
 	sure    Credential // known in this run to open it
 	refused map[Step]refusal
-	taken   map[Step]int // how often it has taken a setting
-	left    []Step       // due in this pass, after the one that is being written
-	phase   int          // grows when it was moved or restarted
+	taken   map[Step]int  // how often it has taken a setting
+	once    map[Step]bool // settings that it does not tell, and that were written all the same
+	left    []Step        // due in this pass, after the one that is being written
+	phase   int           // grows when it was moved or restarted
 	// What became of its address: it has taken it, it was restarted after that (unsure: and
 	// has not said so), it stayed where it was when told to go, and was waited for then.
 	addressed, restarted, unsure, stayed, waited bool
@@ -365,6 +366,7 @@ func (r *run) pass(ctx context.Context, first bool) (done bool, err error) {
 		return false, err
 	}
 	r.found = found
+	r.untold(found)
 	if first {
 		if err := r.Journal.Found(ctx, r.plan, found); err != nil {
 			return false, fmt.Errorf("register as found: %w", err)
@@ -380,7 +382,9 @@ func (r *run) pass(ctx context.Context, first bool) (done bool, err error) {
 			return false, err
 		}
 	}
-	due = slices.DeleteFunc(due, func(s Step) bool { return r.stands(s) || r.plan.refusedBefore(s, found) })
+	due = slices.DeleteFunc(due, func(s Step) bool {
+		return r.stands(s) || r.plan.refusedBefore(s, found) || found.Unread[s] && (r.once[s] || r.plan.answeredBefore(s, found))
+	})
 	if len(due) == 0 {
 		if err := r.verify(ctx, found); err != nil {
 			return true, err

@@ -27,6 +27,10 @@ func (r *run) write(ctx context.Context, due []Step) error {
 		} else {
 			err = r.do(ctx, w, func() error { return s.do(r, ctx, w) })
 		}
+		unread := r.found.Unread[name]
+		if unread && err == nil {
+			r.once[name] = true
+		}
 		switch {
 		case errors.Is(err, errMoved):
 			return nil
@@ -37,7 +41,7 @@ func (r *run) write(ctx context.Context, due []Step) error {
 				step = StepReturn
 			}
 			return r.find(ctx, step, ReturnLimit)
-		case err != nil && r.denied && s.soft && ctx.Err() == nil:
+		case err != nil && r.denied && (s.soft || unread) && ctx.Err() == nil:
 			r.refused[name] = refusal{r.phase, s.refusal(w.Intent)}
 		case err != nil && r.denied && s.later && ctx.Err() == nil:
 			r.refused[name], r.deferred = refusal{r.phase, ""}, err // told at the end: it is no reason to leave it without its address

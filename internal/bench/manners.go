@@ -59,6 +59,8 @@ const (
 
 var prohibited = &fault{code: "Sender", sub: "OperationProhibited", reason: "Operation prohibited"}
 
+var notThere = &fault{code: "Receiver", sub: "ActionNotSupported", reason: "Optional action not implemented"}
+
 // What devices keep of a password, and what they answer when one is set.
 const (
 	cuts8     = "cuts 8"
@@ -72,6 +74,9 @@ const (
 	lateKeys  = "late passwords"
 	lateUsers = "late users"
 
+	ntpClosed    = "ntp closed"
+	noGateway    = "no gateway"
+	emptyAnswers = "empty answers"
 	closesIdle   = "closes idle"
 	keepsFactory = "keeps factory"
 	deafToKeys   = "keeps factory in silence"
@@ -134,7 +139,34 @@ var manners = map[string]manner{
 			return nil
 		},
 	},
-	closesIdle:     {stands: "practice: keep-alive is said, and the connection closed after each answer"},
+	closesIdle: {stands: "practice: keep-alive is said, and the connection closed after each answer"},
+	ntpClosed: {
+		stands: "seen: the NTP servers are refused to administrators too",
+		refuse: func(_ *Device, op string, _ *element) *fault {
+			if op == "GetNTP" || op == "SetNTP" {
+				return &fault{code: "Sender", sub: "NotAuthorized", reason: "The action requires authorization", auth: true}
+			}
+			return nil
+		},
+	},
+	noGateway: {
+		stands: "seen: the default gateway is not offered",
+		refuse: func(_ *Device, op string, _ *element) *fault {
+			if op == "GetNetworkDefaultGateway" || op == "SetNetworkDefaultGateway" {
+				return &fault{code: "Receiver", sub: "ActionNotSupported", reason: "Optional action not implemented"}
+			}
+			return nil
+		},
+	},
+	emptyAnswers: {
+		stands: "seen: what it does not have is answered by 200 and nothing",
+		refuse: func(_ *Device, op string, _ *element) *fault {
+			if op == "GetDNS" || op == "GetNetworkProtocols" || op == "GetScopes" {
+				return notThere
+			}
+			return nil
+		},
+	},
 	deafToKeys:     {stands: "seen: a change of the password from the factory is confirmed, and not carried out"},
 	nonceOnce:      {stands: "practice: a nonce is good for one request, and nothing is said of that"},
 	nonceStale:     {stands: "RFC 7616, 3.3: a nonce is good for one request, and stale is said of the next"},

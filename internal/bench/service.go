@@ -209,6 +209,11 @@ func (d *Device) admit(r *http.Request, header *element, name string, op operati
 func (d *Device) answer(w http.ResponseWriter, body *node, f *fault) {
 	model := d.unit.model
 	status := http.StatusOK
+	if f == notThere && d.is(emptyAnswers) {
+		w.Header().Set("Content-Type", "application/soap+xml; charset=utf-8")
+		w.WriteHeader(status)
+		return
+	}
 	if f != nil {
 		body, status = f.node(), cmp.Or(f.status, model.FaultCode)
 		switch {

@@ -89,6 +89,35 @@ func TestAConnectionThatIsClosedCostsNoTry(t *testing.T) {
 	assert.Zero(t, n)
 }
 
+// Only where a device is and who may open it has to be told: what else it keeps to itself is
+// said, and it is set up all the same.
+func TestWhatIsNotToldStopsNobody(t *testing.T) {
+	t.Parallel()
+	site := mumbling
+	manners := []string{"ntp closed", "no gateway", "empty answers", "no clock"}
+	for i, m := range manners {
+		site += fmt.Sprintf("  - {id: d%d, model: verrine-bullet, mac: \"02:e4:41:00:02:%02x\", serial: B%d, restart: 1s, manners: [%s]}\n", i, i+1, i, m)
+		site += fmt.Sprintf("  - {id: e%d, model: verrine-dome, mac: \"02:e4:42:00:02:%02x\", serial: A%d, restart: 1s, manners: [%s]}\n", i, i+1, i, m)
+	}
+	c := hire(t, site+"others:\n  - {id: router, role: router, mac: \"02:5c:00:00:00:01\", address: 10.61.8.1/23}\n", "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
+	path := filepath.Join(c.dir, "jobsheet.yaml")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(string(text), "network:\n", "network:\n  dns: [10.61.8.1]\n  ntp: [10.61.8.1]\n", 1)), 0o600))
+	c.must("survey", "--quiet", "--for", "1s")
+	c.must("take", "kind=camera", "--yes")
+	c.must("allot")
+	code, out, errs := c.run("", "commission", "--yes", "--quiet")
+	assert.Zero(t, code, "%s%s", out, errs)
+	assert.Contains(t, out, "8 done, 0 need you")
+	assert.Contains(t, out, "does not tell its gateway")
+	c.must("prove", "--quiet")
+	for _, e := range c.logs.Events() {
+		assert.NotEqual(t, bench.EventWrongPassword, e.What, "%+v", e)
+	}
+	c.writesNothing()
+}
+
 // A nonce that is used up costs no try, whether the device says so or not.
 func TestANonceThatIsUsedUp(t *testing.T) {
 	t.Parallel()

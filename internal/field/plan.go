@@ -88,7 +88,7 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Pla
 	plan.Target, plan.NameBySerial = p.target(d), p.sheet().NameBySerial
 	plan.Target.Name, plan.Target.Zone, plan.Unnamed = p.sheet().NameFor(d), p.Sheet.Timezone, d.Tag
 	plan.Pictures = d.Kind == device.Camera && p.Sheet.Captioned()
-	plan.Refused = p.Progress[d.ID].Refused
+	plan.Refused, plan.Answered = p.Progress[d.ID].Refused, p.Progress[d.ID].Answered
 	plan.Pending = p.Progress[d.ID].Pending == commission.AddressIntent(plan.Target)
 	if err := p.users(d, devices, &plan); err != nil {
 		return stopped(plan, d, err)

@@ -87,10 +87,13 @@ func (s *session) read(ctx context.Context) (commission.Found, error) {
 	if f.Settings, f.MACs, err = s.Network(ctx, s.at, s.plan.MAC); err != nil {
 		return f, err
 	}
-	if f.Settings.Gateway, err = s.Gateway(ctx); err != nil {
+	// Only where it is and who may open it has to be told; the rest a device may keep to itself.
+	f.Settings.Gateway, err = s.Gateway(ctx)
+	if err := untold(&f, commission.StepGateway, err); err != nil {
 		return f, err
 	}
-	if f.Settings.Name, err = s.Name(ctx); err != nil {
+	f.Settings.Name, err = s.Name(ctx)
+	if err := untold(&f, commission.StepName, err); err != nil {
 		return f, err
 	}
 	if err := s.readServers(ctx, &f); err != nil {
@@ -118,7 +121,19 @@ func (s *session) read(ctx context.Context) (commission.Found, error) {
 	f.ByNTP = s.ByNTP()
 	zone, told := s.Zone()
 	f.Settings.Zone, f.NoZone = zone, !told
-	return f, err
+	return f, untold(&f, commission.StepClock, err)
+}
+
+// untold takes down a setting that the device does not tell, and gives every other error.
+func untold(f *commission.Found, s commission.Step, err error) error {
+	if !onvif.Untold(err) {
+		return err
+	}
+	if f.Unread == nil {
+		f.Unread = map[commission.Step]bool{}
+	}
+	f.Unread[s] = true
+	return nil
 }
 
 // readPictures reads what the pictures show, where that is planned and told.

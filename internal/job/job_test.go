@@ -174,7 +174,7 @@ func TestTheJournalTellsHowFarADeviceIs(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, map[int64]Progress{
 		list[0].ID: {Keyed: true, Rekey: Sent{got[list[0].ID].Rekey.At, true}}, list[1].ID: {Keyed: true, InClear: true}, list[2].ID: {InClear: true, Users: map[string]bool{viewer: true}},
-		list[3].ID: {Reset: Sent{got[list[3].ID].Reset.At, true}}, list[4].ID: {Moved: true, Pending: "10.61.8.41/23, DHCP off"}, list[5].ID: {Moved: true},
+		list[3].ID: {Answered: map[commission.Step]string{commission.StepClock: "UTC now"}, Reset: Sent{got[list[3].ID].Reset.At, true}}, list[4].ID: {Moved: true, Pending: "10.61.8.41/23, DHCP off"}, list[5].ID: {Moved: true},
 	}, got)
 	assert.Equal(t, "viewer as user", viewer)
 	assert.WithinDuration(t, time.Now(), got[list[0].ID].Rekey.At, time.Minute)

@@ -104,7 +104,9 @@ func (r *Register) MaybeKeyed(ctx context.Context) (map[int64]bool, error) {
 // Progress is what the journal tells of how far a device is.
 type Progress struct {
 	// Refused are the settings that it last refused, with what was to be set.
-	Refused          map[commission.Step]string
+	Refused map[commission.Step]string
+	// Answered are the settings that it last took or refused, with what was to be set.
+	Answered         map[commission.Step]string
 	HasAdministrator bool            // it refused to create the first one
 	InClear          bool            // one that it has now was set without encryption
 	Users            map[string]bool // further users made, by commission.UserIntent
@@ -220,6 +222,7 @@ func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
 func (r *Register) refusals(ctx context.Context, out map[int64]Progress) error {
 	soft := commission.Soft()
 	args := make([]any, 0, len(soft)+1)
+	soft = append(soft, commission.StepGateway)
 	for _, s := range append(soft, commission.StepReset) {
 		args = append(args, s)
 	}
@@ -236,9 +239,17 @@ func (r *Register) refusals(ctx context.Context, out map[int64]Progress) error {
 			return fmt.Errorf("journal: %w", err)
 		}
 		k := out[id]
+		delete(k.Answered, step)
+		if outcome == string(commission.OutcomeDone) || outcome == string(commission.OutcomeRefused) {
+			if k.Answered == nil {
+				k.Answered = map[commission.Step]string{}
+			}
+			k.Answered[step] = intent
+		}
 		switch {
 		case step == commission.StepReset:
-			k.Refused = nil
+			k.Refused, k.Answered = nil, nil
+		case step == commission.StepGateway:
 		case outcome != string(commission.OutcomeRefused):
 			delete(k.Refused, step)
 		case k.Refused == nil:

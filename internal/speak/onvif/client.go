@@ -50,6 +50,8 @@ var (
 	// ErrElsewhere means that the service is not spoken there: the device leads to HTTPS,
 	// or to another place.
 	ErrElsewhere = errors.New("the service is elsewhere")
+	// ErrNoSense means that an answer came, with a good status, that says nothing.
+	ErrNoSense = errors.New("its answer says nothing")
 	// ErrNotNow means that the device takes no settings at present, whoever asks.
 	ErrNotNow = errors.New("takes no settings now")
 )
@@ -273,7 +275,7 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 		// with a good status, what became of it is unknown, and is found out.
 		return fmt.Errorf("%s: %w: what came back is not its answer", operation, ErrNoReply)
 	case status < 300 && err != nil:
-		return fmt.Errorf("%s: %w", operation, text.Error(err, c.veil.Text))
+		return fmt.Errorf("%s: %w: %w", operation, ErrNoSense, text.Error(err, c.veil.Text))
 	case status >= 300:
 		fault = &soap.Fault{Status: status}
 	default:

@@ -141,11 +141,21 @@ func Declined(err error) bool { return err != nil && unlessFault(err) == nil }
 // unlessFault gives an error that is no refusal: what a device does not offer, or not to
 // everybody, is not there.
 func unlessFault(err error) error {
-	var fault *soap.Fault
-	if errors.As(err, &fault) {
+	if Untold(err) {
 		return nil
 	}
 	return err
+}
+
+// Untold reports whether a device has answered and has not told what it was asked: it refuses
+// that, or says nothing that can be read. Whether it has the setting is then not known.
+func Untold(err error) bool {
+	var locked *LockedError
+	if errors.As(err, &locked) || errors.Is(err, ErrShut) {
+		return false
+	}
+	var fault *soap.Fault
+	return errors.As(err, &fault) || errors.Is(err, ErrNoSense)
 }
 
 // Caption names a picture source and shows the name in its picture, where it can: what is

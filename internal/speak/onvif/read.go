@@ -176,12 +176,8 @@ func (c *Client) NTP(ctx context.Context) (Servers, error) {
 }
 
 func servers(err error, fromDHCP bool, manual, given []hostXML) (Servers, error) {
-	var fault *soap.Fault
-	if errors.As(err, &fault) {
-		return Servers{}, nil
-	}
 	if err != nil {
-		return Servers{}, err
+		return Servers{}, unlessFault(err)
 	}
 	out := Servers{Offered: true, FromDHCP: fromDHCP}
 	if fromDHCP {
@@ -204,11 +200,7 @@ func (c *Client) HasTLSOff(ctx context.Context) (bool, error) {
 			Enabled flag
 		}
 	}
-	err := c.call(ctx, "GetNetworkProtocols", "", &a)
-	var fault *soap.Fault
-	if errors.As(err, &fault) {
-		return false, nil
-	}
+	err := unlessFault(c.call(ctx, "GetNetworkProtocols", "", &a))
 	for _, p := range a.NetworkProtocols {
 		if strings.TrimSpace(p.Name) == "HTTPS" && !p.Enabled {
 			return true, nil
@@ -252,8 +244,7 @@ func (c *Client) Rules(ctx context.Context) (*secret.Rules, error) {
 		BlockUsernameOccurrence flag
 	}
 	err := c.call(ctx, "GetPasswordComplexityConfiguration", "", &a)
-	var fault *soap.Fault
-	if errors.As(err, &fault) {
+	if Untold(err) {
 		return nil, nil // not offered, or not before there is an administrator
 	}
 	if err != nil {

@@ -48,7 +48,7 @@ func (c *Client) refusedLater(ctx context.Context, operation string, refused err
 
 // shutBy has no password sent any more in this conversation.
 func (c *Client) shutBy(refused error) error {
-	c.shut, c.proven = fmt.Errorf("%w: %w", ErrShut, refused), false
+	c.shut, c.proven = fmt.Errorf("%w: %s", ErrShut, refused.Error()), false
 	return c.shut
 }
 
