@@ -53,3 +53,17 @@ func TestAnInterruptedProvingKeepsWhatItHas(t *testing.T) {
 	require.NoError(t, rows.Err())
 	assert.Equal(t, []string{"C01", "C03"}, proved)
 }
+
+// A device that answers discovery and is too busy to say what it is, is told as such, and asked
+// again before the survey ends: it is no bystander.
+func TestADeviceThatIsNotReadIsTold(t *testing.T) {
+	t.Parallel()
+	c := hire(t, mumbling+`  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 2, restart: 1s}
+`, "--subnet", "10.61.8.0/23")
+	busy := c.bench.Device("dome-2")
+	busy.Stall(time.Minute)
+	out := c.must("survey", "--quiet", "--for", "1s")
+	assert.Contains(t, out, "02:e4:42:00:01:02 at 192.168.77.20 is a device by its answer to discovery")
+	busy.Stall(0)
+	assert.NotContains(t, c.must("survey", "--quiet", "--for", "1s"), "unread")
+}

@@ -109,11 +109,12 @@ type surveyJSON struct {
 	VLANs   map[uint16]int  `json:"vlan_tagged_frames,omitempty"`
 	Missing []string        `json:"missing,omitempty"`
 	// NotThere are devices of the job that did not answer, by tag.
-	NotThere []string      `json:"not_there,omitempty"`
-	Floods   []field.Flood `json:"floods,omitempty"`   // hosts that claim more than any honest one
-	NotKept  int           `json:"not_kept,omitempty"` // hosts beyond what is kept
-	Differs  []string      `json:"differs,omitempty"`
-	TookMS   int64         `json:"took_ms"`
+	NotThere []string       `json:"not_there,omitempty"`
+	Floods   []field.Flood  `json:"floods,omitempty"`   // hosts that claim more than any honest one
+	Unread   []field.Unread `json:"unread,omitempty"`   // devices that answered discovery and not their service
+	NotKept  int            `json:"not_kept,omitempty"` // hosts beyond what is kept
+	Differs  []string       `json:"differs,omitempty"`
+	TookMS   int64          `json:"took_ms"`
 }
 
 func (a *App) survey(ctx context.Context, d *work.Desk, o surveyOptions) error {
@@ -163,7 +164,7 @@ func (a *App) finishSurvey(ctx context.Context, d *work.Desk, s *work.Surveyed, 
 	if a.json {
 		err := a.emit(surveyJSON{
 			Devices: allJSON(devices), Changes: orEmpty(s.Changes), Offers: orEmpty(s.Found.Offers), VLANs: s.Found.VLANs, Missing: missing,
-			NotThere: gone, Floods: s.Found.Floods, NotKept: s.Crowd, Differs: s.Differs, TookMS: s.Record.Took.Milliseconds(),
+			NotThere: gone, Floods: s.Found.Floods, Unread: s.Found.Unread, NotKept: s.Crowd, Differs: s.Differs, TookMS: s.Record.Took.Milliseconds(),
 		})
 		if err != nil {
 			return err

@@ -27,6 +27,7 @@ func (a *App) printSurvey(ctx context.Context, j *job.Job, devices []device.Devi
 	fmt.Fprintf(w, "\n%s, in %.1f s\n", countByKind(devices), s.Record.Took.Seconds())
 	a.printLAN(devices, found)
 	a.printFloods(s)
+	a.printUnread(s)
 	subnets := make([]netip.Prefix, 0, len(found.Unvisited))
 	for p := range found.Unvisited {
 		subnets = append(subnets, p)
@@ -54,6 +55,14 @@ func (a *App) printSurvey(ctx context.Context, j *job.Job, devices []device.Devi
 		fmt.Fprintf(w, "Next: janustat take all   (%s ready to be taken)\n", plural(open, "device"))
 	}
 	return nil
+}
+
+// printUnread names the devices that did not answer when they were asked what they are.
+func (a *App) printUnread(s *work.Surveyed) {
+	w := a.Out
+	for _, u := range s.Found.Unread {
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, workStyle, "unread"), a.wrap(w, 8, fmt.Sprintf("%s at %s is a device by its answer to discovery, and did not answer when it was asked what it is: it may be starting, or busy. Run %s again.", u.MAC, u.Address, "`janustat survey`")))
+	}
 }
 
 // printFloods names who says more than any honest host.

@@ -55,7 +55,7 @@ func (r *surveyRun) readOne(key hearing, v *reach.Visitor) {
 			}
 		}
 		begun := time.Now()
-		for try := range askTries {
+		for try := 0; try < askTries || r.stubborn(try, begun); try++ {
 			m = r.resolve(key, v, m)
 			end, ok := r.takeTurn()
 			if !ok {
@@ -76,13 +76,46 @@ func (r *surveyRun) readOne(key hearing, v *reach.Visitor) {
 				return
 			}
 			r.Log.Debug("device not read", "mac", key.mac, "at", key.addr, "try", try+1, "err", err)
-			if v == nil || !r.wait(400*time.Millisecond) || time.Since(begun) > readLimit {
-				return
+			if v == nil || !r.wait(askAgain<<min(try, maxShift)) || time.Since(begun) > readLimit {
+				break
 			}
 		}
 		// It is there and speaks; only its details are missing.
 		r.Log.Warn("device answers discovery but not its service", "mac", key.mac, "at", key.addr)
+		r.mu.Lock()
+		if !r.read[key.mac] && r.Subnets.Askable(key.addr) && len(r.found.Unread) < maxUnread {
+			r.found.Unread = append(r.found.Unread, Unread{key.mac, key.addr})
+		}
+		r.mu.Unlock()
 	})
+}
+
+// Unread is a host that answered discovery as a device does, and not its service.
+type Unread struct {
+	MAC     device.MAC `json:"mac"`
+	Address netip.Addr `json:"address"`
+}
+
+// A device that does not answer its service is asked again after these waits, doubled each
+// time, for so long; one that is starting, or on a LAN that loses frames, answers then. Of a
+// crowd that never answers only some are.
+const (
+	askAgain  = 400 * time.Millisecond
+	maxShift  = 3
+	stubborns = 8 * time.Second
+	maxUnread = 256
+)
+
+// stubborn reports whether a device is to be asked once more that has not answered so far.
+func (r *surveyRun) stubborn(try int, begun time.Time) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if try == askTries {
+		if r.patient++; r.patient > maxUnread {
+			return false
+		}
+	}
+	return time.Since(begun) < stubborns
 }
 
 func (r *surveyRun) wasRead(key hearing, s device.Sighting) {

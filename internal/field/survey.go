@@ -82,6 +82,7 @@ type Findings struct {
 	Enough    bool                   // ended because what was expected was there
 	Stopped   bool                   // ended because it was stopped: there may be more
 	Floods    []Flood                // hosts that say more than any honest one
+	Unread    []Unread               // devices that answered discovery and not their service
 }
 
 // hearing is one MAC at one address.
@@ -135,6 +136,7 @@ type surveyRun struct {
 	unmet     int                     // announcements beyond those that are met
 	querier   map[string]bool         // by protocol: somebody else asks for group members
 	dhcpID    [4]byte
+	patient   int                 // devices that are asked more often than others
 	bans      map[device.MAC]bool // hosts of another's
 }
 
@@ -192,6 +194,7 @@ func (s Survey) Run(ctx context.Context) (*Findings, error) {
 	defer r.mu.Unlock()
 	r.tellApart()
 	r.found.Floods = r.floods()
+	r.found.Unread = slices.DeleteFunc(r.found.Unread, func(u Unread) bool { return r.read[u.MAC] || r.found.Enough })
 	return &r.found, nil
 }
 
