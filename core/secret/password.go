@@ -147,20 +147,24 @@ const (
 
 // Forms gives the rules to generate by, one after the other, for a device that
 // refuses a password without publishing why: as its rules are, then letters and
-// digits alone, as short as may be, and as long as may be with several of every class.
+// digits alone, of the usual length, of twelve and of eight, as short as may be, and as long as may be with several of every class.
 func Forms(r Rules) []Rules {
 	plain, short, long := r, r, r
 	plain.NoSpecial, plain.Special = true, 0
+	// Fields of twelve and of eight, as old firmware has them, with letters and digits alone.
+	twelve, eight := plain, plain
+	twelve.MaxLen, eight.MaxLen = max(r.MinLen, 12), max(r.MinLen, 8)
 	short.MaxLen = max(r.MinLen, 8)
 	// What a device wants without saying so is rarely more than two of each class.
 	long.MinLen, long.Special = max(r.MinLen, 16), max(r.Special, 2)
 	long.Upper, long.Digits = max(r.Upper, 3), max(r.Digits, 3)
 	if r.MaxLen > 0 {
 		short.MaxLen, long.MinLen = min(short.MaxLen, r.MaxLen), min(long.MinLen, r.MaxLen)
+		twelve.MaxLen, eight.MaxLen = min(twelve.MaxLen, r.MaxLen), min(eight.MaxLen, r.MaxLen)
 	}
 	out := []Rules{r}
 	if r.Special == 0 {
-		out = append(out, plain)
+		out = append(out, plain, twelve, eight)
 	}
 	out = append(out, short)
 	if !r.NoSpecial {

@@ -169,7 +169,7 @@ func TestGeneratedPasswordsRepeatNoSign(t *testing.T) {
 
 func TestForms(t *testing.T) {
 	forms := Forms(Sane)
-	require.Len(t, forms, 4)
+	require.Len(t, forms, 6)
 	for i, f := range forms {
 		p, err := Generate(f, "admin", rand.Reader)
 		require.NoError(t, err)
@@ -179,7 +179,13 @@ func TestForms(t *testing.T) {
 	require.NoError(t, err)
 	assert.Error(t, Rules{Special: 1}.Judge(plain, ""), "the second has no special sign")
 	assert.Len(t, Forms(Rules{Special: 1}), 3, "where one is demanded, there is no form without")
-	assert.Len(t, Forms(Rules{NoSpecial: true}), 3)
+	assert.Len(t, Forms(Rules{NoSpecial: true}), 5)
+	for i, longest := range map[int]int{2: 12, 3: 8} {
+		p, err := Generate(forms[i], "admin", rand.Reader)
+		require.NoError(t, err)
+		assert.Len(t, p.Reveal(), longest, "letters and digits for a short field")
+		assert.Error(t, Rules{Special: 1}.Judge(p, ""))
+	}
 }
 
 // The ceiling that nobody asked for gives way to who asks for longer passwords.

@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"net/netip"
 	"time"
 
 	"janustat/internal/speak/hail"
@@ -109,4 +110,18 @@ func (d *Device) Blind(yes bool) {
 	for _, c := range watched {
 		_ = c.Close()
 	}
+}
+
+// FollowNTP has the clock follow a server, which is away: it goes as it went.
+func (d *Device) FollowNTP() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.state.byNTP, d.state.ntp = true, []netip.Addr{netip.AddrFrom4([4]byte{10, 61, 8, 250})}
+}
+
+// FollowsNTP reports whether the clock follows a server.
+func (d *Device) FollowsNTP() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.state.byNTP
 }

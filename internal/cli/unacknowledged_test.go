@@ -118,6 +118,20 @@ func TestWhatIsNotToldStopsNobody(t *testing.T) {
 	c.writesNothing()
 }
 
+// A clock that is set by hand, since it is wrong and its own server is away, follows that
+// server again afterwards, as it was found.
+func TestAClockThatFollowedNTPFollowsItAgain(t *testing.T) {
+	t.Parallel()
+	c := hire(t, mumbling+`  - {id: late, model: verrine-bullet, mac: "02:e4:41:00:02:01", serial: B1, restart: 1s, clock: 300h}
+`, "--subnet", "10.61.8.0/23")
+	c.bench.Device("late").FollowNTP()
+	c.prepare()
+	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "1 done, 0 need you")
+	assert.True(t, c.bench.Device("late").FollowsNTP())
+	assert.Contains(t, c.must("prove", "--quiet"), "1 of 1 devices proved")
+	c.writesNothing()
+}
+
 // A nonce that is used up costs no try, whether the device says so or not.
 func TestANonceThatIsUsedUp(t *testing.T) {
 	t.Parallel()

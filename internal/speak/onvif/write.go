@@ -107,13 +107,17 @@ func hostsXML(element string, servers []netip.Addr) string {
 
 // SetClock sets UTC by hand (SetSystemDateAndTime), a few times where the time is
 // long on its way. late is by how much it may be behind where that did not help, else 0.
+//
+// A device that followed NTP follows it again after that: its server may be away today.
 func (c *Client) SetClock(ctx context.Context) (late time.Duration, err error) {
+	followed := false
 	for try := 1; ; try++ {
 		// A token made by the clock as it was would be refused, as a wrong password is. And
 		// the time goes on the connection that this reading has made or used.
 		if _, _, err := c.Clock(ctx); err != nil || try > clockTries {
 			return late, err
 		}
+		followed = followed || c.byNTP
 		told, err := c.tellTime(ctx)
 		c.clockKnown = false
 		if errors.Is(err, errIdleGone) && try < clockTries {
@@ -123,9 +127,18 @@ func (c *Client) SetClock(ctx context.Context) (late time.Duration, err error) {
 			return 0, err
 		}
 		if late = c.answered.Sub(told); late <= clockPatience {
-			return 0, c.syncClock(ctx)
+			if err := c.syncClock(ctx); err != nil || !followed {
+				return 0, err
+			}
+			return 0, c.followNTP(ctx)
 		}
 	}
+}
+
+// followNTP has the clock follow the NTP servers that the device has. One that refuses goes on
+// by hand, as it was told the time.
+func (c *Client) followNTP(ctx context.Context) error {
+	return unlessFault(c.call(ctx, setTime, "<tds:DateTimeType>NTP</tds:DateTimeType>"+c.zoneXML(c.zone), nil))
 }
 
 // setTime is the operation that sets the clock. Sent twice, it does no harm.
