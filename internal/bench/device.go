@@ -208,7 +208,12 @@ func (d *Device) boot(first bool) error {
 		return d.host.serve(80, mux, nil)
 	}
 	mux.HandleFunc(snapshotPath, d.serveSnapshot)
-	mux.HandleFunc(d.unit.model.Path, d.serveSOAP)
+	if to, status := d.leads(address.Addr()); to == "" {
+		mux.HandleFunc(d.unit.model.Path, d.serveSOAP)
+	} else {
+		mux.Handle(d.unit.model.Path, http.RedirectHandler(to, status))
+		mux.HandleFunc(movedPath, d.serveSOAP)
+	}
 	for i := range d.character().services {
 		mux.HandleFunc(d.servicePath(i), d.serveSOAP)
 	}
@@ -220,6 +225,11 @@ func (d *Device) boot(first bool) error {
 		}
 		if err := d.host.serve(cmp.Or(model.Plain, 80), plain, nil); err != nil {
 			return err
+		}
+		if d.is(leadsToPort) {
+			if err := d.host.serve(movedPort, mux, nil); err != nil {
+				return err
+			}
 		}
 	}
 	if model.HTTPS == "on" || model.HTTPS == "only" {
@@ -234,6 +244,25 @@ func (d *Device) boot(first bool) error {
 		return d.host.serve(554, http.NotFoundHandler(), nil) // who asks for video is not answered here
 	}
 	return d.startDiscovery(!first)
+}
+
+// Where a device leads to that is elsewhere.
+const (
+	movedPath = "/svc/device"
+	movedPort = 8899
+)
+
+// leads gives where a device leads to that does not answer where it says, and how.
+func (d *Device) leads(own netip.Addr) (to string, status int) {
+	switch {
+	case d.is(leadsToPath):
+		return "../svc/device", http.StatusTemporaryRedirect
+	case d.is(leadsToPort):
+		return fmt.Sprintf("http://%s:%d%s", own, movedPort, movedPath), http.StatusPermanentRedirect
+	case d.is(leadsAway):
+		return "http://192.0.2.80/welcome", http.StatusFound
+	}
+	return "", 0
 }
 
 // is reports whether a device has a manner.

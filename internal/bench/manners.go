@@ -78,6 +78,9 @@ const (
 	noGateway    = "no gateway"
 	emptyAnswers = "empty answers"
 	closesIdle   = "closes idle"
+	leadsToPath  = "leads to a path"
+	leadsToPort  = "leads to a port"
+	leadsAway    = "leads away"
 	keepsFactory = "keeps factory"
 	deafToKeys   = "keeps factory in silence"
 
@@ -167,6 +170,9 @@ var manners = map[string]manner{
 			return nil
 		},
 	},
+	leadsToPath:    {stands: "RFC 9110, 15.4.8: the service is at another path, given relatively"},
+	leadsToPort:    {stands: "RFC 9110, 15.4.9: the service is at another port"},
+	leadsAway:      {stands: "seen: a device leads to its maker's pages"},
 	deafToKeys:     {stands: "seen: a change of the password from the factory is confirmed, and not carried out"},
 	nonceOnce:      {stands: "practice: a nonce is good for one request, and nothing is said of that"},
 	nonceStale:     {stands: "RFC 7616, 3.3: a nonce is good for one request, and stale is said of the next"},

@@ -132,6 +132,23 @@ func TestAClockThatFollowedNTPFollowsItAgain(t *testing.T) {
 	c.writesNothing()
 }
 
+// A device that leads to another path or port of its own is followed there, before anything
+// of a password is sent; one that leads away is not.
+func TestADeviceThatLeadsElsewhere(t *testing.T) {
+	t.Parallel()
+	c := hire(t, mumbling+`  - {id: path, model: verrine-bullet, mac: "02:e4:41:00:02:01", serial: B1, restart: 1s, manners: [leads to a path]}
+  - {id: port, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A1, restart: 1s, manners: [leads to a port]}
+  - {id: away, model: oakhollow-eye, mac: "02:0a:c0:00:03:01", serial: C1, restart: 1s, manners: [leads away]}
+`, "--subnet", "10.61.8.0/23")
+	out := c.must("survey", "--quiet", "--for", "1s")
+	assert.Contains(t, out, "unread")
+	c.must("take", "access=fresh", "--yes")
+	c.must("allot")
+	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "2 done, 0 need you")
+	assert.Contains(t, c.must("prove", "--quiet"), "2 of 2 devices proved")
+	assert.Empty(t, c.bench.Device("away").Passwords())
+}
+
 // A nonce that is used up costs no try, whether the device says so or not.
 func TestANonceThatIsUsedUp(t *testing.T) {
 	t.Parallel()

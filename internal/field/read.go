@@ -256,9 +256,14 @@ func readBy(ctx context.Context, rt http.RoundTripper, key hearing, m *wsd.Match
 		}
 	}
 	var first error
-	for _, w := range all {
-		if s, err = readAt(ctx, rt, key, m, w); err == nil {
+	led := 0
+	for i := 0; i < len(all); i++ {
+		if s, err = readAt(ctx, rt, key, m, all[i]); err == nil {
 			return s, nil
+		}
+		if to, ok := ledTo(all[i], key.addr, err); ok && led < maxLed && !slices.Contains(all, to) {
+			led++
+			all = slices.Insert(all, i+1, to)
 		}
 		// What the device named itself, and what answered, tells most.
 		if first == nil || errors.Is(first, onvif.ErrUnreachable) && !errors.Is(err, onvif.ErrUnreachable) {
@@ -269,6 +274,35 @@ func readBy(ctx context.Context, rt http.RoundTripper, key hearing, m *wsd.Match
 		}
 	}
 	return device.Sighting{}, first
+}
+
+// maxLed is how often a device may lead to another place of its own.
+const maxLed = 4
+
+// ledTo gives the place that a device leads to (RFC 9110, 15.4), where that is its own: another
+// path or port of the address that it was asked at. To another host nobody is followed.
+func ledTo(from place, at netip.Addr, err error) (place, bool) {
+	var e *onvif.ElsewhereError
+	if !errors.As(err, &e) || e.Location == "" {
+		return place{}, false
+	}
+	base := url.URL{Scheme: from.scheme, Host: net.JoinHostPort(at.WithZone("").String(), strconv.Itoa(int(from.port))), Path: from.path}
+	u, err := base.Parse(e.Location)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Path == "" {
+		return place{}, false
+	}
+	if a, err := netip.ParseAddr(u.Hostname()); err != nil || a.WithZone("") != at.WithZone("") {
+		return place{}, false
+	}
+	to := place{u.Scheme, map[string]uint16{"http": httpPort, "https": httpsPort}[u.Scheme], u.EscapedPath()}
+	if u.Port() != "" {
+		n, err := strconv.ParseUint(u.Port(), 10, 16)
+		if err != nil || n == 0 {
+			return place{}, false
+		}
+		to.port = uint16(n)
+	}
+	return to, true
 }
 
 // usualPlaces are where the device service is where a device names no place that answers.

@@ -56,6 +56,20 @@ var (
 	ErrNotNow = errors.New("takes no settings now")
 )
 
+// ElsewhereError matches ErrElsewhere, and tells where the device leads to.
+type ElsewhereError struct {
+	Status   int    // of HTTP
+	Location string // a URL, maybe a relative one; empty where it does not say
+}
+
+// Error says so.
+func (e *ElsewhereError) Error() string {
+	return fmt.Sprintf("%s (HTTP status %d, %q)", ErrElsewhere, e.Status, e.Location)
+}
+
+// Is matches ErrElsewhere.
+func (*ElsewhereError) Is(target error) bool { return target == ErrElsewhere }
+
 // LockedError means that the device answers no password now, since too many were wrong.
 type LockedError struct {
 	Wait time.Duration // how long yet, where it says so
@@ -260,9 +274,9 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 	}
 	if leadsElsewhere(status) {
 		if !reads { // it may have been carried out before
-			return fmt.Errorf("%s: %w: %w (HTTP status %d, %q)", operation, ErrNoReply, ErrElsewhere, status, c.said(header.Get("Location")))
+			return fmt.Errorf("%s: %w: %w", operation, ErrNoReply, &ElsewhereError{status, c.said(header.Get("Location"))})
 		}
-		return fmt.Errorf("%s: %w (HTTP status %d, %q)", operation, ErrElsewhere, status, c.said(header.Get("Location")))
+		return fmt.Errorf("%s: %w", operation, &ElsewhereError{status, c.said(header.Get("Location"))})
 	}
 	err = soap.Decode(bytes.NewReader(answer), out)
 	var fault *soap.Fault
