@@ -125,3 +125,15 @@ func (d *Device) FollowsNTP() bool {
 	defer d.mu.Unlock()
 	return d.state.byNTP
 }
+
+// OpenedBy reports whether a password opens the device for an administrator.
+func (d *Device) OpenedBy(password string) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, a := range d.state.users {
+		if a.level == "Administrator" && a.password == password {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,216 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/internal/bench"
+	"janustat/internal/bench/benchtest"
+	"janustat/internal/job"
+)
+
+// drawnSeeds are sites whose devices all end right.
+var drawnSeeds = []uint64{1, 2, 3}
+
+// drawnSize is how many devices a drawn site has.
+const drawnSize = 10
+
+// verdict is how a drawn device ended.
+type verdict struct {
+	seed   uint64
+	id     string
+	traits []string
+	wrong  string // "" where it ended right
+}
+
+func (v verdict) String() string {
+	return fmt.Sprintf("seed %d, %s (%s): %s", v.seed, v.id, strings.Join(v.traits, ", "), v.wrong)
+}
+
+// Devices drawn at random end right, or are told why their nature forbids it.
+func TestDrawnDevicesEndRight(t *testing.T) {
+	if testing.Short() {
+		t.Skip("draws take long")
+	}
+	t.Parallel()
+	for _, v := range judgeDrawn(t, drawnSeeds) {
+		assert.Empty(t, v.wrong, "%s", v)
+	}
+}
+
+// Those that are drawn anew today are told, and fail nothing: JANUSTAT_DRAW says how many
+// sites, and from which seed on (sites or sites:seed).
+func TestDevicesDrawnToday(t *testing.T) {
+	count, from := 0, uint64(time.Now().Year()*1000+time.Now().YearDay())*100
+	sites, seed, _ := strings.Cut(os.Getenv("JANUSTAT_DRAW"), ":")
+	count, _ = strconv.Atoi(sites)
+	if n, err := strconv.ParseUint(seed, 10, 64); err == nil {
+		from = n
+	}
+	if count == 0 {
+		t.Skip("JANUSTAT_DRAW is not set")
+	}
+	var seeds []uint64
+	for i := range count {
+		seeds = append(seeds, from+uint64(i))
+	}
+	all := judgeDrawn(t, seeds)
+	right := 0
+	for _, v := range all {
+		if v.wrong == "" {
+			right++
+			continue
+		}
+		t.Log(v)
+	}
+	t.Logf("%d of %d drawn devices end right", right, len(all))
+}
+
+// judgeDrawn plays sites, some beside each other, and judges each device.
+func judgeDrawn(t *testing.T, seeds []uint64) (out []verdict) {
+	var mu sync.Mutex
+	var wait sync.WaitGroup
+	places := make(chan struct{}, 4)
+	for _, seed := range seeds {
+		wait.Go(func() {
+			places <- struct{}{}
+			defer func() { <-places }()
+			s, traits, err := bench.Draw(seed, drawnSize)
+			if !assert.NoError(t, err) {
+				return
+			}
+			got := playDrawn(t, s, seed, traits)
+			mu.Lock()
+			defer mu.Unlock()
+			out = append(out, got...)
+		})
+	}
+	wait.Wait()
+	slices.SortFunc(out, func(a, b verdict) int { return strings.Compare(fmt.Sprint(a.seed, a.id), fmt.Sprint(b.seed, b.id)) })
+	return out
+}
+
+// hoursAtMost is how many hours an installer may have to come back for.
+const hoursAtMost = 5
+
+// playDrawn sets a site up as an installer does, who does what he is told to, and judges
+// each device by its own state.
+func playDrawn(t *testing.T, s *bench.Site, seed uint64, traits map[string][]string) (out []verdict) {
+	hurried := benchtest.Hurry(s)
+	socket, logs, b, stop := benchtest.StartForHours(t, s)
+	defer stop()
+	c := &crew{t: t, pace: hurried, dir: filepath.Join(t.TempDir(), fmt.Sprintf("drawn-%d", seed)), wire: "bench:" + socket, logs: logs, bench: b, printed: &strings.Builder{}, ran: map[string]bool{}}
+	c.must("begin", c.dir, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
+	path := filepath.Join(c.dir, job.SheetFile)
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	sheet := strings.Replace(string(text), "network:\n", "network:\n  dns: [10.61.8.1]\n  ntp: [10.61.8.1]\n", 1)
+	sheet += fmt.Sprintf("password: {style: each, factory: [{user: admin, password: %s}]}\nusers: [{name: viewer, role: user}]\n", bench.DrawnFactory)
+	require.NoError(t, os.WriteFile(path, []byte(sheet), 0o600))
+	c.run("", "survey", "--quiet")
+	c.run("", "survey", "--quiet", "--for", "1s")
+	type row struct{ MAC, Tag, Access, Condition, Address string }
+	list := func() map[string]row {
+		var rows []row
+		_, printed, _ := c.run("", "list", "--all", "--json")
+		if err := json.Unmarshal([]byte(printed), &rows); err != nil {
+			return nil
+		}
+		all := map[string]row{}
+		for _, r := range rows {
+			all[r.MAC] = r
+		}
+		return all
+	}
+	met := list()
+	for _, d := range b.Devices() {
+		if r, ok := met[d.MAC().String()]; ok && r.Access != "unmanaged" {
+			c.run("", "take", r.MAC, "--kind", "camera", "--yes")
+		}
+	}
+	c.run("", "allot")
+	said := map[string]string{}
+	for range hoursAtMost {
+		code, printed, _ := c.run("", "commission", "--yes", "--quiet", "--json")
+		var result struct {
+			Results []struct{ MAC, Status, Reason string }
+		}
+		if json.Unmarshal([]byte(printed), &result) == nil {
+			for _, r := range result.Results {
+				said[r.MAC] = r.Status + " " + r.Reason
+			}
+		}
+		if code == ExitDone {
+			break
+		}
+		c.anHourLater()
+	}
+	c.anHourLater()
+	mark := len(logs.Events())
+	c.run("", "commission", "--yes", "--quiet")
+	again := map[string]string{}
+	for _, e := range logs.Events()[mark:] {
+		if e.What == bench.EventWrite {
+			again[e.Host] = e.Op
+		}
+	}
+	c.anHourLater()
+	c.run("", "prove", "--quiet")
+	met = list()
+	wrongs := map[string]int{}
+	for _, e := range logs.Events() {
+		if e.What == bench.EventLocked {
+			wrongs[e.Host]++
+		}
+	}
+	excuses := map[string]string{}
+	for _, x := range bench.Traits() {
+		excuses[x.Name] = x.Excuse
+	}
+	for i, d := range b.Devices() {
+		id := s.Devices[i].ID
+		v := verdict{seed: seed, id: id, traits: traits[id]}
+		excused := slices.ContainsFunc(v.traits, func(x string) bool { return excuses[x] != "" })
+		r := met[d.MAC().String()]
+		at, dhcp, users := d.Look()
+		_, key, _ := c.run("", "key", "show", r.Tag)
+		switch {
+		case wrongs[id] > 0:
+			v.wrong = "it has locked itself"
+		case excused && strings.HasPrefix(said[d.MAC().String()], "done"):
+			v.wrong = "is done, against its nature"
+		case excused:
+		case r.MAC == "":
+			v.wrong = "is not found"
+		case r.Tag == "":
+			v.wrong = "is found and not taken: " + r.Access
+		case !strings.HasPrefix(said[r.MAC], "done"):
+			v.wrong = said[r.MAC]
+		case at.Addr().String() != r.Address || dhcp || !strings.HasPrefix(at.String(), "10.61."):
+			v.wrong = fmt.Sprintf("is said to be done at %s, and is at %s (DHCP %v)", r.Address, at, dhcp)
+		case !slices.ContainsFunc(users, func(u string) bool { return strings.EqualFold(u, "viewer") }):
+			v.wrong = fmt.Sprintf("has no viewer: %v", users)
+		case !d.OpenedBy(strings.TrimSpace(key)):
+			v.wrong = "is not opened by what the keyring has"
+		case d.OpenedBy(bench.DrawnFactory):
+			v.wrong = "is opened by its factory password"
+		case again[id] != "":
+			v.wrong = "a second run writes: " + again[id]
+		case r.Condition != "settled":
+			v.wrong = "is " + r.Condition
+		}
+		out = append(out, v)
+	}
+	return out
+}
