@@ -57,7 +57,7 @@ func (w Worker) Run(ctx context.Context, p Plan) Result { return w.carry(ctx, p,
 
 func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Context) error) Result {
 	r := &run{
-		Worker: w, plan: p, at: p.From, refused: map[Step]refusal{}, taken: map[Step]int{}, once: map[Step]bool{}, given: map[string]bool{}, repowered: map[string]bool{}, mended: map[string]bool{}, renews: p.Renewing,
+		Worker: w, plan: p, at: p.From, refused: map[Step]refusal{}, taken: map[Step]int{}, once: map[Step]bool{}, maybeMade: map[string]bool{}, given: map[string]bool{}, repowered: map[string]bool{}, mended: map[string]bool{}, renews: p.Renewing,
 		result: Result{Plan: p, Spent: map[Step]time.Duration{}},
 	}
 	r.plan.Users = slices.Clone(p.Users)
@@ -136,6 +136,7 @@ type run struct {
 	renews   bool   // it may have made itself another certificate, since this run or the last sent what some do that at
 	// repowered are the settings for which a person has powered it off and on already.
 	repowered map[string]bool
+	maybeMade map[string]bool // further users that it has not confirmed
 	mended    map[string]bool // links that were set in this run
 	inside    time.Duration   // of steps done inside the one that is being timed
 	window    string          // the write that was refused for want of a settings window

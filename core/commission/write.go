@@ -310,6 +310,15 @@ func (r *run) users(ctx context.Context) error {
 		if err != nil {
 			return trouble(err, advice.Say("take it out of the users' lists in the job sheet"), "has no further users")
 		}
+		if r.maybeMade[u.Name] && slices.ContainsFunc(r.found.Accounts, u.Is) {
+			made, err := r.wasMade(ctx, a, u)
+			if err != nil {
+				return err
+			}
+			if made {
+				continue
+			}
+		}
 		write := a.CreateUser
 		if there {
 			write = a.ChangeUser
@@ -317,12 +326,37 @@ func (r *run) users(ctx context.Context) error {
 		err = r.give(ctx, userWrite(*u), u.Name, &u.Password, func(secret.Password) error {
 			return write(ctx, *u) // whose password it is
 		})
+		if errors.Is(err, ErrReplyLost) {
+			r.maybeMade[u.Name] = true
+		}
 		if err != nil {
 			return err
 		}
 		u.Made, r.given[u.Name] = true, true
 	}
 	return nil
+}
+
+// wasMade finds out whether a device has taken the user that it has not confirmed: by that
+// user's password, before anything is written over it.
+func (r *run) wasMade(ctx context.Context, a UserKeeper, u *User) (bool, error) {
+	delete(r.maybeMade, u.Name)
+	ok, wait, err := Offer(ctx, r.Attempts, r.plan, Credential{User: u.Name, Password: u.Password}, a.Opens)
+	if err != nil {
+		return false, r.unanswered(err, "did not answer to the password of "+u.Name)
+	}
+	if !ok || wait > 0 {
+		return false, nil
+	}
+	id, err := r.Journal.Begin(ctx, r.plan, userWrite(*u))
+	if err == nil {
+		err = r.Journal.End(context.WithoutCancel(ctx), id, string(OutcomeDone), "it had taken it without saying so")
+	}
+	if err != nil {
+		return false, fmt.Errorf("register the outcome: %w", err)
+	}
+	u.Made = true
+	return true, nil
 }
 
 // usersOpen makes sure that the passwords just given to further users open the

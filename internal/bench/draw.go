@@ -109,7 +109,7 @@ func Traits() []Trait {
 		// Discovery.
 		model("typed probes only", "discovery", "WS-Discovery 2005/04, 5.2", 2, func(m *Model) { m.TypedOnly = true }),
 		model("to be resolved", "discovery", "WS-Discovery 2005/04, 5.3: XAddrs are optional", 2, func(m *Model) { m.NoXAddrs = true }),
-		by(deadAddress, "discovery", 1), by(noDiscovery, "discovery", 1), by(untyped, "discovery", 1),
+		by(deadAddress, "discovery", 1), by(noDiscovery, "places", 1), by(untyped, "discovery", 1),
 		// Addresses and restarts.
 		model("needs a restart", "restart", "Core Specification, RebootNeeded", 4, func(m *Model) { m.NeedsBoot = true }),
 		by(silentRestart, "restart", 2), by(lateRestart, "restart", 1).also(func(m *Model, _ *Unit) { m.NeedsBoot = true }), by(lateService, "service", 1),

@@ -195,6 +195,12 @@ func lookTLS(ctx context.Context, path *reach.Path, at netip.Addr, m *wsd.Match,
 			limit = announcedLimit
 		}
 		tls, open, err := askTLS(ctx, path, at, w, limit)
+		if to, led := ledTo(w, at, err); led {
+			if to.scheme != "https" {
+				continue // its service is without, by its own word
+			}
+			tls, open, err = askTLS(ctx, path, at, to, limit)
+		}
 		if err == nil {
 			f.TLS, f.Ports = tls, append(f.Ports, w.port)
 			return

@@ -105,6 +105,8 @@ type Client struct {
 	expected   Expected
 	digest     *login          // where it asks for HTTP Digest
 	shut       error           // it refuses what has opened it: nothing of a password is sent any more
+	listsUsers bool            // to everyone: that opens nothing
+	openedBy   string          // the operation by which a password is offered
 	judging    bool            // of a refusal
 	closedTo   map[string]bool // operations that it refuses to the user that has opened it
 	offset     time.Duration   // device's clock minus ours
@@ -132,7 +134,7 @@ func New(scheme, address, service string, rt http.RoundTripper) *Client {
 	if service == "" {
 		service = DefaultPath
 	}
-	c := &Client{url: scheme + "://" + address + service, base: rt, now: time.Now}
+	c := &Client{url: scheme + "://" + address + service, base: rt, now: time.Now, openedBy: opening}
 	c.http = c.client(rt)
 	return c
 }
@@ -152,7 +154,7 @@ func (c *Client) Entered() bool { return c.proven }
 
 // like makes another client of the same device, without credentials.
 func (c *Client) like() *Client {
-	other := &Client{url: c.url, base: c.base, now: c.now, challenged: c.challenged, expected: c.expected, offset: c.offset, server: c.server, veil: c.veil}
+	other := &Client{url: c.url, base: c.base, now: c.now, openedBy: c.openedBy, challenged: c.challenged, expected: c.expected, offset: c.offset, server: c.server, veil: c.veil}
 	other.http = other.client(c.base)
 	return other
 }

@@ -293,6 +293,7 @@ func (c *Client) Access(ctx context.Context) (device.Access, error) {
 	}
 	for _, u := range users {
 		if strings.EqualFold(u.Level, "Administrator") {
+			c.listsUsers = true
 			return device.Sealed, nil
 		}
 	}
@@ -304,10 +305,10 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 	if err := c.syncClock(ctx); err != nil {
 		return false, err
 	}
-	if !c.challenged {
+	if !c.challenged || c.listsUsers {
 		// Which scheme the device wants is in its refusal of an anonymous request.
 		c.logout()
-		if _, err := c.Users(ctx); err != nil && !errors.Is(err, ErrRefused) {
+		if err := c.lookClosed(ctx); err != nil {
 			return false, err
 		}
 	}
@@ -322,6 +323,9 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 	// A device without any administrator answers whoever asks: only one that
 	// knows this user has been opened.
 	known := slices.ContainsFunc(users, func(u User) bool { return strings.EqualFold(u.Name, user) })
+	if err == nil && known && c.openedBy != opening {
+		_, _, err = c.Network(ctx, netip.Addr{}, device.MAC{})
+	}
 	if errors.Is(err, ErrRefused) || err == nil && !known {
 		c.logout()
 		return false, nil
@@ -330,6 +334,28 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 		c.digest.fits()
 	}
 	return c.proven, err
+}
+
+// lookClosed finds an operation that the device closes to those without a password, by which
+// one can be offered: most list their users to administrators alone, some to everyone.
+func (c *Client) lookClosed(ctx context.Context) error {
+	c.openedBy = opening
+	_, err := c.Users(ctx)
+	if errors.Is(err, ErrRefused) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	_, _, err = c.Network(ctx, netip.Addr{}, device.MAC{})
+	var locked *LockedError
+	switch {
+	case errors.Is(err, ErrRefused):
+		c.openedBy = openingToo
+	case errors.Is(err, ErrUnreachable), errors.Is(err, ErrNoReply), errors.As(err, &locked):
+		return err
+	}
+	return nil // else it is open to everyone, as far as can be seen
 }
 
 // Opens reports whether a password opens the device for a user of any level, all of

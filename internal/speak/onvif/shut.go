@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"time"
+
+	"janustat/core/device"
 )
 
 // ErrShut means that the device refuses the password that has opened it in this conversation:
@@ -12,8 +15,12 @@ import (
 // since, and is not sent again.
 var ErrShut = errors.New("it refuses the password that opened it a moment ago")
 
-// opening is the operation by which a password is offered.
-const opening = "GetUsers"
+// The operations by which a password is offered: the second where the first is open to
+// everyone.
+const (
+	opening    = "GetUsers"
+	openingToo = "GetNetworkInterfaces"
+)
 
 // leap is by how much a clock has moved that was set meanwhile.
 const leap = 5 * time.Second
@@ -23,7 +30,7 @@ const leap = 5 * time.Second
 // these, the operation shows that opened it. again is for a login that was stale.
 func (c *Client) refusedLater(ctx context.Context, operation string, refused error) (again bool, err error) {
 	switch {
-	case operation == opening:
+	case operation == c.openedBy:
 		return false, c.shutBy(refused)
 	case c.closedTo[operation], c.judging: // its clock, in this very judgement
 		return false, refused
@@ -33,7 +40,12 @@ func (c *Client) refusedLater(ctx context.Context, operation string, refused err
 	if again, err = c.renew(ctx); err != nil {
 		return false, err
 	}
-	switch _, err := c.Users(ctx); {
+	if c.openedBy == opening {
+		_, err = c.Users(ctx)
+	} else {
+		_, _, err = c.Network(ctx, netip.Addr{}, device.MAC{})
+	}
+	switch {
 	case errors.Is(err, ErrShut):
 		return false, err
 	case err == nil && again:
