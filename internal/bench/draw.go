@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"janustat/core/device"
 )
 
 // Trait is one way in which a drawn device differs from a plain one: a manner, a trait of its
@@ -50,11 +52,18 @@ func (t Trait) also(apply func(*Model, *Unit)) Trait {
 	return t
 }
 
+// last gives the last byte of a MAC.
+func last(mac string) int {
+	m, err := device.ParseMAC(mac)
+	if err != nil {
+		return 0
+	}
+	return int(m[5])
+}
+
 func digests(m Model) bool { return m.Auth == "md5" || m.Auth == "sha256" || m.Auth == "both" }
 
 func plainHTTP(m Model) bool { return m.HTTPS == "" && m.Plain == 0 }
-
-func hasHTTPS(m Model) bool { return m.HTTPS == "on" }
 
 func withFactory(_ *Model, u *Unit) { u.Password = DrawnFactory }
 
@@ -83,7 +92,7 @@ func Traits() []Trait {
 		// The login and HTTP.
 		by(sessionDigest, "login", 1).where(digests), by(nonceOnce, "login", 2).where(digests), by(nonceStale, "login", 2).where(digests), by(secretClock, "clock", 2), by(closesIdle, "connections", 3),
 		by(leadsToPath, "places", 2).where(plainHTTP), by(leadsToPort, "places", 2).where(plainHTTP), by(leadsAway, "places", 1).where(plainHTTP).excused("its service is another host's by its own word"),
-		by(leadsToHTTPS, "places", 1).where(hasHTTPS),
+		by(leadsToHTTPS, "https", 1).where(plainHTTP).also(func(m *Model, _ *Unit) { m.HTTPS = "on" }),
 		model("port 8000", "places", "practice: the service at another port", 2, func(m *Model) { m.Plain = 8000 }),
 		model("HTTPS beside", "https", "RFC 9110, 4.2.2", 2, func(m *Model) { m.HTTPS = "on" }).where(plainHTTP),
 		model("HTTPS alone", "https", "RFC 9110, 4.2.2", 2, func(m *Model) { m.HTTPS = "only" }).where(plainHTTP),
@@ -94,7 +103,7 @@ func Traits() []Trait {
 		model("wild XML", "xml", "Namespaces in XML 1.0: any prefix, anywhere", 3, func(m *Model) { m.Dialect = "wild" }),
 		model("default namespaces", "xml", "Namespaces in XML 1.0, 6.2", 3, func(m *Model) { m.Dialect = "default" }),
 		model("faults by 500", "faults", "SOAP 1.2, 7.5.2.2", 2, func(m *Model) { m.FaultCode = 500 }),
-		by(oldFaults, "faults", 2), by(securityFaults, "faults", 2), by(forbids, "faults", 1),
+		by(oldFaults, "faults", 2), by(securityFaults, "faults", 2), by(forbids, "faults", 1).where(func(m Model) bool { return !digests(m) }), // else it tells nobody that it wants a digest
 		by(junk, "", 2), by("masks", "addresses", 1), by("busy", "busy", 2),
 		left("slow", "busy", "practice: a third of a second over each answer", 2, func(u *Unit) { u.Slow = 300 * time.Millisecond }),
 		// What it has.
@@ -118,7 +127,7 @@ func Traits() []Trait {
 		left("on DHCP", "dhcp", "RFC 2131", 3, func(u *Unit) { u.DHCP = true }),
 		by("lease first off", "dhcp", 1).also(func(_ *Model, u *Unit) { u.DHCP = true }),
 		left("adrift", "dhcp", "RFC 3927", 2, func(u *Unit) { u.Address = "169.254.20.30/16" }),
-		left("in the site's subnet", "dhcp", "practice: someone gave it an address", 2, func(u *Unit) { u.Address = "10.61.8.1" + u.MAC[len(u.MAC)-2:] + "/23" }),
+		left("in the site's subnet", "dhcp", "practice: someone gave it an address", 2, func(u *Unit) { u.Address = fmt.Sprintf("10.61.9.%d/23", 150+last(u.MAC)%50) }),
 		left("in no common subnet", "dhcp", "practice: an address of the last site", 2, func(u *Unit) { u.Address = "172.20.4.9/16" }),
 		left("IPv6 too", "", "RFC 4291, 2.5.6", 3, func(u *Unit) { u.IPv6 = true }),
 		left("clock ahead", "time", "practice: no battery", 3, func(u *Unit) { u.Clock = 61 * time.Hour }),
@@ -126,6 +135,9 @@ func Traits() []Trait {
 		left("named before", "names", "practice: a name of the last site", 1, func(u *Unit) { u.Name = "Lobby & stairs" }),
 	}
 }
+
+// Auth is how a device wants to be logged in to.
+func (u *Unit) Auth() string { return u.model.Auth }
 
 // most is how many traits a drawn device has.
 const most = 4

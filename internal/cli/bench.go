@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -15,35 +16,67 @@ import (
 
 func (a *App) benchCommand() *cobra.Command {
 	site, socket, attach, logFile := bench.Demo, "", "", ""
+	var draw uint64
+	size := 10
 	c := &cobra.Command{
 		Use:   "bench",
 		Short: "Run a simulated site",
 		Long: `Runs a simulated site: a switch and a host for each device, every one with its own
 MAC and TCP/IP stack. Clients plug in through a Unix socket (--wire bench:PATH), or
 the site is attached to a network adapter, in a network namespace of your own.
-A site is described in a YAML file (docs/bench.md); "quillmere" is built in.`,
+A site is described in a YAML file (docs/bench.md); "quillmere" is built in. --draw makes
+one of devices whose traits are drawn by a seed: the same seed makes the same site.`,
 		Example: "  janustat bench --socket /tmp/quillmere.sock\n  janustat survey --wire bench:/tmp/quillmere.sock",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if (socket == "") == (attach == "") {
 				return usagef("give either --socket PATH or --attach ADAPTER")
 			}
-			return a.bench(c.Context(), site, socket, attach, logFile)
+			s, err := a.siteToRun(site, draw, size, c.Flags().Changed("draw"), c.Flags().Changed("site"))
+			if err != nil {
+				return err
+			}
+			return a.bench(c.Context(), s, socket, attach, logFile)
 		},
 	}
 	f := c.Flags()
 	f.StringVar(&site, "site", site, "a site `FILE`, or the name of a built-in one")
+	f.Uint64Var(&draw, "draw", 0, "a site of devices whose traits are drawn by this `SEED`")
+	f.IntVar(&size, "devices", size, "how `MANY` devices --draw makes, 1 to 200")
 	f.StringVar(&socket, "socket", "", "listen on this Unix socket `PATH`")
 	f.StringVar(&attach, "attach", "", "join this network `ADAPTER` to the site's switch")
 	f.StringVar(&logFile, "log", "", "write what the hosts experience to this `FILE`, as JSON lines")
 	return c
 }
 
-func (a *App) bench(ctx context.Context, name, socket, attach, logFile string) error {
-	site, err := bench.Load(name)
-	if err != nil {
-		return usageError{err}
+// siteToRun gives a site by its file or name, or one that is drawn, whose devices it tells.
+func (a *App) siteToRun(name string, seed uint64, size int, drawn, named bool) (*bench.Site, error) {
+	switch {
+	case drawn && named:
+		return nil, usagef("--draw makes a site of its own: leave out --site")
+	case !drawn:
+		s, err := bench.Load(name)
+		if err != nil {
+			return nil, usageError{err}
+		}
+		return s, nil
+	case size < 1 || size > maxDrawn:
+		return nil, usagef("--devices %d: use 1 to %d", size, maxDrawn)
 	}
+	s, traits, err := bench.Draw(seed, size)
+	if err != nil {
+		return nil, err
+	}
+	for _, u := range s.Devices {
+		a.say("%s %s: %s", u.ID, u.MAC, strings.Join(traits[u.ID], ", "))
+	}
+	return s, nil
+}
+
+// maxDrawn is how many devices a drawn site has at most.
+const maxDrawn = 200
+
+func (a *App) bench(ctx context.Context, site *bench.Site, socket, attach, logFile string) error {
 	var out io.Writer
 	if logFile != "" {
 		f, err := os.Create(logFile)

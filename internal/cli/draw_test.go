@@ -30,12 +30,13 @@ const drawnSize = 10
 type verdict struct {
 	seed   uint64
 	id     string
+	auth   string
 	traits []string
 	wrong  string // "" where it ended right
 }
 
 func (v verdict) String() string {
-	return fmt.Sprintf("seed %d, %s (%s): %s", v.seed, v.id, strings.Join(v.traits, ", "), v.wrong)
+	return fmt.Sprintf("seed %d, %s (%s: %s): %s", v.seed, v.id, v.auth, strings.Join(v.traits, ", "), v.wrong)
 }
 
 // Devices drawn at random end right, or are told why their nature forbids it.
@@ -73,6 +74,9 @@ func TestDevicesDrawnToday(t *testing.T) {
 			continue
 		}
 		t.Log(v)
+		if small := shrunk(t, v); small != nil {
+			t.Logf("  of these it takes: %s", strings.Join(small, ", "))
+		}
 	}
 	t.Logf("%d of %d drawn devices end right", right, len(all))
 }
@@ -99,6 +103,32 @@ func judgeDrawn(t *testing.T, seeds []uint64) (out []verdict) {
 	wait.Wait()
 	slices.SortFunc(out, func(a, b verdict) int { return strings.Compare(fmt.Sprint(a.seed, a.id), fmt.Sprint(b.seed, b.id)) })
 	return out
+}
+
+// shrunk finds the fewest traits of a device that are enough for it to end wrong by itself; nil
+// where it takes the others of its site.
+func shrunk(t *testing.T, v verdict) []string {
+	var sets [][]string
+	for bits := 1; bits < 1<<len(v.traits); bits++ {
+		var set []string
+		for i, name := range v.traits {
+			if bits>>i&1 == 1 {
+				set = append(set, name)
+			}
+		}
+		sets = append(sets, set)
+	}
+	slices.SortStableFunc(sets, func(a, b []string) int { return len(a) - len(b) })
+	for _, set := range sets {
+		s, err := bench.WithTraits(v.seed, v.auth, set)
+		if err != nil {
+			continue // one that goes only with another
+		}
+		if got := playDrawn(t, s, v.seed, map[string][]string{"drawn-1": set}); got[0].wrong != "" {
+			return set
+		}
+	}
+	return nil
 }
 
 // hoursAtMost is how many hours an installer may have to come back for.
@@ -180,7 +210,7 @@ func playDrawn(t *testing.T, s *bench.Site, seed uint64, traits map[string][]str
 	}
 	for i, d := range b.Devices() {
 		id := s.Devices[i].ID
-		v := verdict{seed: seed, id: id, traits: traits[id]}
+		v := verdict{seed: seed, id: id, auth: s.Devices[i].Auth(), traits: traits[id]}
 		excused := slices.ContainsFunc(v.traits, func(x string) bool { return excuses[x] != "" })
 		r := met[d.MAC().String()]
 		at, dhcp, users := d.Look()
