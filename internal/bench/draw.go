@@ -98,7 +98,7 @@ func Traits() []Trait {
 		model("HTTPS alone", "https", "RFC 9110, 4.2.2", 2, func(m *Model) { m.HTTPS = "only" }).where(plainHTTP),
 		model("HTTPS off", "https", "Core Specification, GetNetworkProtocols", 2, func(m *Model) { m.HTTPS = "off" }).where(plainHTTP),
 		model("renews its certificate", "https", "seen: another certificate after a move", 1, func(m *Model) { m.HTTPS, m.RenewsCert = "on", true }).where(plainHTTP),
-		{Name: "slow handshakes", Group: "https", Weight: 1, Stands: "practice: seconds over a handshake", needs: plainHTTP, apply: func(m *Model, u *Unit) { m.HTTPS, u.TLSDelay = "on", 3*time.Second }},
+		{Name: "slow handshakes", Group: "https", Weight: 1, Stands: "practice: a second over a handshake", needs: plainHTTP, apply: func(m *Model, u *Unit) { m.HTTPS, u.TLSDelay = "on", time.Second }},
 		// Answers.
 		model("wild XML", "xml", "Namespaces in XML 1.0: any prefix, anywhere", 3, func(m *Model) { m.Dialect = "wild" }),
 		model("default namespaces", "xml", "Namespaces in XML 1.0, 6.2", 3, func(m *Model) { m.Dialect = "default" }),
