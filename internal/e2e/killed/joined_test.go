@@ -93,7 +93,7 @@ func TestJoiningInterrupted(t *testing.T) {
 	k := newKillerOf(t, together, prepareTogether)
 	k.right = assertTogether
 	draw := rand.New(rand.NewPCG(10, 1))
-	for n := range 14 {
+	for n := range 8 {
 		d := time.Duration(draw.Int64N(int64(7 * time.Second)))
 		what := fmt.Sprintf("joining %d, stopped after %s", n+1, d.Round(time.Millisecond))
 		if n%2 == 0 {

@@ -75,11 +75,11 @@ func TestKilledWhereKeysAreOdd(t *testing.T) {
 	t.Parallel()
 	k := newKillerOf(t, oddKeys, prepareOddKeys)
 	k.right, k.budget = assertKept, 4
-	for n := 1; n <= 16; n++ {
+	for n := 1; n <= 12; n++ {
 		k.try(fmt.Sprintf("odd keys, boundary %d", n), atBoundary(n))
 	}
 	draw := rand.New(rand.NewPCG(11, 1))
-	for n := range 16 {
+	for n := range 8 {
 		d := time.Duration(draw.Int64N(int64(8 * time.Second)))
 		what := fmt.Sprintf("odd keys %d, after %s", n+1, d.Round(time.Millisecond))
 		if n%2 == 0 {

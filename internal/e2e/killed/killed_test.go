@@ -205,7 +205,7 @@ func newKillerOf(t *testing.T, site string, prepare func(driver.Worker)) *killer
 
 // proveEvery is how many tries there are to one whose end the program itself proves too,
 // beside what the devices tell of themselves.
-const proveEvery = 3
+const proveEvery = 6
 
 // try brings the site up anew, has interrupt do its worst to a commission, and
 // looks whether another one makes it right.
@@ -293,7 +293,7 @@ func TestKilledAtRandomMoments(t *testing.T) {
 	t.Parallel()
 	k := newKiller(t, twelve)
 	draw := rand.New(rand.NewPCG(4, 2))
-	for n := range 36 {
+	for n := range 16 {
 		d := time.Duration(draw.Int64N(int64(longest)))
 		k.try(fmt.Sprintf("moment %d, after %s", n+1, d.Round(time.Millisecond)), after(d))
 	}
@@ -305,7 +305,7 @@ func TestInterruptedAtRandomMoments(t *testing.T) {
 	t.Parallel()
 	k := newKiller(t, twelve)
 	draw := rand.New(rand.NewPCG(8, 1))
-	for n := range 40 {
+	for n := range 16 {
 		d := time.Duration(draw.Int64N(int64(longest)))
 		with := []os.Signal{os.Interrupt, syscall.SIGTERM}[n%2]
 		what := fmt.Sprintf("stopped %d, by %s after %s", n+1, with, d.Round(time.Millisecond))
@@ -327,7 +327,7 @@ func TestKilledWhileDevicesFail(t *testing.T) {
 	text = bytes.Replace(text, []byte("password: {style: each,"), []byte("password: {style: each, tries_per_hour: 4,"), 1)
 	require.NoError(t, os.WriteFile(sheet, text, 0o600))
 	draw := rand.New(rand.NewPCG(4, 3))
-	for n := range 20 {
+	for n := range 12 {
 		k.site = strings.Replace(twelve, "seed: 9", fmt.Sprintf("seed: %d\nfaults: {lose_answer: 0.08, lose_read: 0.004, restart: 0.01}", n), 1)
 		d := time.Duration(draw.Int64N(int64(longest)))
 		k.try(fmt.Sprintf("failing devices %d, after %s", n+1, d.Round(time.Millisecond)), after(d))
