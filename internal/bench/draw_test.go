@@ -59,7 +59,7 @@ func TestTraitsArePublished(t *testing.T) {
 		if x.Excuse != "" {
 			ends = "not: " + x.Excuse
 		}
-		fmt.Fprintf(&b, "| `%s` | %d | %s | %s | %s |\n", x.Name, x.Weight, x.Group, x.Stands, ends)
+		fmt.Fprintln(&b, "|", "`"+x.Name+"`", "|", x.Weight, "|", x.Group, "|", x.Stands, "|", ends, "|")
 	}
 	b.WriteString("\n")
 	text, err := os.ReadFile(path)

@@ -36,7 +36,7 @@ type verdict struct {
 }
 
 func (v verdict) String() string {
-	return fmt.Sprintf("seed %d, %s (%s: %s): %s", v.seed, v.id, v.auth, strings.Join(v.traits, ", "), v.wrong)
+	return fmt.Sprint("seed ", v.seed, ", ", v.id, " (", v.auth, ": ", strings.Join(v.traits, ", "), "): ", v.wrong)
 }
 
 // Devices drawn at random end right, or are told why their nature forbids it.

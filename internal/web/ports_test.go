@@ -20,12 +20,12 @@ func TestAPageThatNamesEveryPort(t *testing.T) {
 	defer s.listener.Close()
 	d := &Device{Label: "C01", Address: netip.MustParseAddr("192.168.77.2")}
 	s.Open(d, Port{Number: 80})
-	x := s.door(d, Port{Number: 80}, maxDoors)
+	first := s.door(d, Port{Number: 80}, maxDoors)
 	var page bytes.Buffer
 	for n := 1; n < 1<<16; n++ {
 		fmt.Fprintf(&page, "<a href=http://192.168.77.2:%d/>", n)
 	}
-	out := x.mend.out(page.Bytes(), x.port)
+	out := first.mend.out(page.Bytes(), first.port)
 	assert.Len(t, s.doors, maxDoors)
 	assert.Equal(t, maxDoors, bytes.Count(out, []byte(".localhost:")))
 	assert.Contains(t, string(out), "http://192.168.77.2:65535/")
@@ -35,7 +35,7 @@ func TestAPageThatNamesEveryPort(t *testing.T) {
 		return
 	}
 	links := bytes.Repeat([]byte("//192.168.77.2 "), maxPage/15)
-	out = x.mend.out(links, x.port)
+	out = first.mend.out(links, first.port)
 	assert.Less(t, len(out), maxMended+maxPage)
 	_, err = io.Copy(io.Discard, bytes.NewReader(out))
 	assert.NoError(t, err)
