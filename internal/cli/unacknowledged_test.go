@@ -149,6 +149,18 @@ func TestADeviceThatLeadsElsewhere(t *testing.T) {
 	assert.Empty(t, c.bench.Device("away").Passwords())
 }
 
+// A clock that cannot be set and is days ahead, as it was found, is no leap since it was set.
+func TestAClockThatCannotBeSetIsNoLeap(t *testing.T) {
+	t.Parallel()
+	c := hire(t, mumbling+`  - {id: ahead, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A1, restart: 1s, clock: 61h, manners: [no clock]}
+`, "--subnet", "10.61.8.0/23")
+	c.prepare()
+	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "1 done, 0 need you")
+	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "1 done, 0 need you")
+	_, out, errs := c.run("", "prove", "--quiet")
+	assert.NotContains(t, out+errs, "leapt ahead")
+}
+
 // A nonce that is used up costs no try, whether the device says so or not.
 func TestANonceThatIsUsedUp(t *testing.T) {
 	t.Parallel()

@@ -211,6 +211,10 @@ func (p *Planner) KeyPlan(d *device.Device) commission.Plan {
 		plan.OwnLast = p.Keys.IsDoubted(d.MAC, commission.Credential{User: user, Password: password})
 		plan.Others = append(plan.Others, p.Keys.Sent(d.MAC)...)
 	}
+	// A clock that the device does not let be set may be ahead as it was found.
+	if _, refused := p.Progress[d.ID].Refused[commission.StepClock]; refused {
+		plan.ClockSet = false
+	}
 	plan.Renewing = p.Progress[d.ID].Moved && !d.Commissioned()
 	if !d.ResetAt.IsZero() {
 		plan.Stop = &commission.Trouble{
