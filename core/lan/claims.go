@@ -24,46 +24,51 @@ const maxAddresses = 1 << 17
 // Claims is the account of who claims which IPv4 address of a LAN. It is not safe for use
 // by several goroutines.
 type Claims struct {
-	first map[netip.Addr]device.MAC // the last who claimed it, one that is no grasper before one that is
-	of    map[device.MAC]int        // claims, by who makes them
+	holder map[netip.Addr]device.MAC   // the last who claimed it, one that is no grasper before one that is
+	own    map[device.MAC][]netip.Addr // IPv4 addresses that a host claims, no more than tell a grasper
+	kept   map[device.MAC]int          // addresses that nobody had claimed before a host did
 }
 
 // NewClaims gives an empty account.
 func NewClaims() *Claims {
-	return &Claims{first: map[netip.Addr]device.MAC{}, of: map[device.MAC]int{}}
+	return &Claims{holder: map[netip.Addr]device.MAC{}, own: map[device.MAC][]netip.Addr{}, kept: map[device.MAC]int{}}
 }
 
 // Hear notes that a MAC claims an address.
 func (c *Claims) Hear(mac device.MAC, at netip.Addr) {
-	was, had := c.first[at]
-	switch {
-	case had && was == mac:
-		return
-	case !had && len(c.first) >= maxAddresses, c.of[mac] >= MaxClaims:
+	was, had := c.holder[at]
+	if had && was == mac {
 		return
 	}
-	if at.Is4() {
-		c.of[mac]++
+	if !had {
+		if len(c.holder) >= maxAddresses || c.kept[mac] >= MaxClaims {
+			return
+		}
+		c.kept[mac]++
+	}
+	// Two hosts at one address claim it in turn: that is one address of each.
+	if own := c.own[mac]; at.Is4() && len(own) <= MaxOwn && !slices.Contains(own, at) {
+		c.own[mac] = append(own, at)
 	}
 	if !had || c.Grasps(was) || !c.Grasps(mac) {
-		c.first[at] = mac
+		c.holder[at] = mac
 	}
 }
 
 // Holder gives who claims an address.
 func (c *Claims) Holder(at netip.Addr) (device.MAC, bool) {
-	mac, ok := c.first[at]
+	mac, ok := c.holder[at]
 	return mac, ok
 }
 
 // Taken reports whether an address is claimed by a host whose word counts.
 func (c *Claims) Taken(at netip.Addr) bool {
-	mac, ok := c.first[at]
+	mac, ok := c.holder[at]
 	return ok && !c.Grasps(mac)
 }
 
 // Grasps reports whether a MAC claims more addresses than a host can have.
-func (c *Claims) Grasps(mac device.MAC) bool { return c.of[mac] > MaxOwn }
+func (c *Claims) Grasps(mac device.MAC) bool { return len(c.own[mac]) > MaxOwn }
 
 // GraspText tells a person of one, and what to do about it.
 func GraspText(mac device.MAC) string {
@@ -80,7 +85,7 @@ type Grasp struct {
 // Graspers gives those who claim more than MaxOwn addresses of the subnets, the loudest first.
 func (c *Claims) Graspers(in []netip.Prefix) (out []Grasp) {
 	counts := map[device.MAC]int{}
-	for at, mac := range c.first {
+	for at, mac := range c.holder {
 		if slices.ContainsFunc(in, func(p netip.Prefix) bool { return p.Contains(at) }) {
 			counts[mac]++
 		}

@@ -192,6 +192,13 @@ devices:
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(string(text), "network:\n", "network:\n  not_ours: [10.99.0.0/16, 192.168.77.0/24]\n", 1)), 0o600))
+	// Somebody answers at one of these addresses in the name of a device of ours.
+	c.neighbour(func(w *wire.Frames, frame []byte) {
+		if p, err := arp.Parse(frame); err == nil && p.Op == arp.Request && p.SenderMAC[1] == 0x1a {
+			p.Target = netip.MustParseAddr("10.99.7.7")
+			_ = w.Write(arp.ReplyTo(p, device.MAC{0x02, 0x0a, 0xc0, 0, 0x02, 0x01}).Frame())
+		}
+	})
 	for range 2 {
 		c.must("survey", "--quiet", "--for", "3s")
 	}

@@ -3,6 +3,7 @@ package field
 import (
 	"net/netip"
 	"net/url"
+	"slices"
 
 	"janustat/core/device"
 	"janustat/internal/speak/wsd"
@@ -20,6 +21,16 @@ func (r *surveyRun) ban(mac device.MAC, at netip.Addr, m *wsd.Match) {
 			r.bans[mac] = true
 		}
 	}
+}
+
+// banned reports whether a host is asked nothing. One that is met at an IPv4 address of ours
+// too is: a single frame in its name that claims another's address does not hide it. The lock
+// is held.
+func (r *surveyRun) banned(mac device.MAC) bool {
+	return r.bans[mac] && !slices.ContainsFunc(r.byMAC[mac], func(at int) bool {
+		a := r.found.Sightings[at].Address
+		return a.Is4() && !a.IsUnspecified() && !r.Subnets.NotOurs(a)
+	})
 }
 
 // theirs reports whether an answer to discovery says that the service is at an address of

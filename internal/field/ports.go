@@ -68,7 +68,7 @@ func (r *surveyRun) hostsIn(subnet netip.Prefix) (out []hearing) {
 	defer r.mu.Unlock()
 	for _, matched := range []bool{true, false} {
 		for _, h := range r.bySubnet[subnet] {
-			if len(out) < maxAsked && (r.matched[h] != nil) == matched && r.Subnets.Askable(h.addr) && !r.bans[h.mac] {
+			if len(out) < maxAsked && (r.matched[h] != nil) == matched && r.Subnets.Askable(h.addr) && !r.banned(h.mac) {
 				out = append(out, h)
 			}
 		}
@@ -126,7 +126,7 @@ func (r *surveyRun) askUsual(subnet netip.Prefix, v *reach.Visitor) {
 	r.mu.Lock()
 	var ask []hearing
 	for _, h := range r.bySubnet[subnet] {
-		if r.matched[h] == nil && !r.usual[h] && len(ask) < maxAsked && r.Subnets.Askable(h.addr) && r.looksLike(h) && !r.bans[h.mac] {
+		if r.matched[h] == nil && !r.usual[h] && len(ask) < maxAsked && r.Subnets.Askable(h.addr) && r.looksLike(h) && !r.banned(h.mac) {
 			r.usual[h] = true
 			ask = append(ask, h)
 		}

@@ -36,7 +36,7 @@ const v6Patience = 3 * time.Second
 func (r *surveyRun) readOne(key hearing, v *reach.Visitor) {
 	r.mu.Lock()
 	m := r.matched[key]
-	if !speaksDevice(m) || r.reading[key] || r.bans[key.mac] {
+	if !speaksDevice(m) || r.reading[key] || r.banned(key.mac) {
 		r.mu.Unlock()
 		return
 	}
@@ -48,7 +48,7 @@ func (r *surveyRun) readOne(key hearing, v *reach.Visitor) {
 				return
 			}
 			r.mu.Lock()
-			done := r.read[key.mac] || r.bans[key.mac]
+			done := r.read[key.mac] || r.banned(key.mac)
 			r.mu.Unlock()
 			if done {
 				return
