@@ -79,7 +79,7 @@ func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
 			return
 		}
 	}
-	if r.wait(quietAfter) {
+	if r.askLate(subnet, v) && r.wait(quietAfter) {
 		r.askUsual(subnet, v)
 	}
 }
@@ -112,6 +112,9 @@ func (r *surveyRun) moments(subnet netip.Prefix) iter.Seq2[int, time.Duration] {
 func (r *surveyRun) askAlone(v *reach.Visitor, silent []hearing) bool {
 	r.meet(v, silent)
 	for _, h := range silent {
+		r.mu.Lock()
+		r.asked[h]++
+		r.mu.Unlock()
 		for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}} {
 			r.send(v, h.mac, netip.AddrPortFrom(h.addr, wsd.Port), wsd.Probe(newUUID(), types...))
 		}
@@ -120,6 +123,59 @@ func (r *surveyRun) askAlone(v *reach.Visitor, silent []hearing) bool {
 		}
 	}
 	return true
+}
+
+// A host is no bystander before it was asked so often by itself, so far apart: on a LAN that
+// loses frames or is slow, and on a busy laptop, one is heard when the rounds are over, or its
+// answers are lost.
+const (
+	askedEnough = 3
+	lateEvery   = 600 * time.Millisecond
+)
+
+// askLate asks those in a subnet that are silent and were not asked often enough, until they
+// were; among those that are asked by themselves at all.
+func (r *surveyRun) askLate(subnet netip.Prefix, v *reach.Visitor) bool {
+	for {
+		due := r.due(subnet)
+		if len(due) == 0 {
+			return true
+		}
+		if !r.wait(lateEvery) || !r.askAlone(v, due) {
+			return false
+		}
+	}
+}
+
+// due gives the silent hosts in a subnet that were asked too seldom. Where there are none,
+// the rounds of the subnet are over.
+func (r *surveyRun) due(subnet netip.Prefix) []hearing {
+	out := r.silent(subnet)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out = slices.DeleteFunc(out, func(h hearing) bool { return r.asked[h] >= askedEnough })
+	r.rounds[subnet] = len(out) > 0
+	return out
+}
+
+// again takes up the rounds in the subnet of an address that was first heard when they were over.
+func (r *surveyRun) again(at netip.Addr) {
+	subnet := r.Subnets.Of(at)
+	r.mu.Lock()
+	v, under := r.visitors[subnet], r.rounds[subnet]
+	if v != nil && !under {
+		r.rounds[subnet] = true
+	}
+	r.mu.Unlock()
+	if v == nil || under {
+		return
+	}
+	r.spawn(func() {
+		r.spawn(func() { r.askPorts(subnet, v, lateSyn) })
+		if r.askLate(subnet, v) && r.wait(quietAfter) {
+			r.askUsual(subnet, v)
+		}
+	})
 }
 
 // meet asks for hosts by address, in the visitor's own name. A host that lost the

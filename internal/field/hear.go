@@ -161,6 +161,7 @@ func (r *surveyRun) sighted(s device.Sighting) {
 	}
 	if fresh && r.Subnets.Askable(s.Address) {
 		r.visitFor(s.Address, s.MAC)
+		r.again(s.Address)
 	}
 }
 

@@ -120,6 +120,8 @@ type surveyRun struct {
 	matched   map[hearing]*wsd.Match // discovery answered
 	reading   map[hearing]bool       // device service being read, or read
 	read      map[device.MAC]bool    // read by any address
+	asked     map[hearing]int        // by itself, how often
+	rounds    map[netip.Prefix]bool  // of discovery are under way in a subnet
 	subnets   map[netip.Prefix]bool  // being visited
 	visitors  map[netip.Prefix]*reach.Visitor
 	services  map[string]bool         // types of service asked for by mDNS
@@ -143,7 +145,7 @@ type surveyRun struct {
 func newRun(ctx context.Context, s Survey) *surveyRun {
 	r := &surveyRun{
 		Survey: s, ctx: ctx, ask: make(chan struct{}, askAtOnce), finished: make(chan struct{}), begun: time.Now(),
-		heard: map[hearing]bool{}, matched: map[hearing]*wsd.Match{}, reading: map[hearing]bool{}, read: map[device.MAC]bool{},
+		heard: map[hearing]bool{}, matched: map[hearing]*wsd.Match{}, reading: map[hearing]bool{}, read: map[device.MAC]bool{}, asked: map[hearing]int{}, rounds: map[netip.Prefix]bool{},
 		subnets: map[netip.Prefix]bool{}, visitors: map[netip.Prefix]*reach.Visitor{},
 		services: map[string]bool{}, ports: map[portHeard]bool{}, open: map[portHeard]bool{}, usual: map[hearing]bool{}, querier: map[string]bool{}, meeting: map[device.MAC]*meeting{}, meetings: make(chan struct{}, meetAtOnce), marks: map[string]bool{}, claims: map[hearing]bool{}, said: map[hearing]bool{}, bySubnet: map[netip.Prefix][]hearing{}, byAddress: map[netip.Addr][]device.MAC{},
 		byMAC: map[device.MAC][]int{}, holders: map[netip.Addr]int{}, accounts: map[device.MAC]*account{}, slow: make(chan struct{}, maxReadings),
@@ -300,7 +302,7 @@ func (r *surveyRun) visitFor(near netip.Addr, mac device.MAC) {
 		if err != nil {
 			r.found.Unvisited[subnet] = err
 		} else {
-			r.visitors[subnet] = v
+			r.visitors[subnet], r.rounds[subnet] = v, true
 		}
 		r.mu.Unlock()
 		if err != nil {
