@@ -90,12 +90,13 @@ type writer struct {
 func (w *writer) node(n *node, inherited string, depth int) {
 	var decl [][2]string
 	name := n.name
-	switch w.dialect {
-	case "default":
+	switch {
+	case w.dialect == "default":
 		if n.space != inherited {
 			decl = append(decl, [2]string{"xmlns", n.space})
 		}
-	case "wild":
+	case n.space == "": // of no namespace: no prefix can stand for that (Namespaces in XML 1.0, 2.2)
+	case w.dialect == "wild":
 		w.odd++
 		prefix := fmt.Sprintf("e%d", w.odd)
 		name = prefix + ":" + n.name
