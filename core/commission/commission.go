@@ -112,6 +112,19 @@ func (e *LockedError) Proven() (evidence.Proven[time.Duration], bool) {
 	return evidence.Prove(e.By, e.Wait.Said())
 }
 
+// PasswordError is wrapped by a Session whose other end refuses a password that is set, or the
+// name of the user that it is for.
+type PasswordError struct {
+	Objection secret.Objection
+	Err       error
+}
+
+// Error gives what the device said.
+func (e *PasswordError) Error() string { return e.Err.Error() }
+
+// Unwrap gives what the device said.
+func (e *PasswordError) Unwrap() error { return e.Err }
+
 // ErrInUse is wrapped by a Claim when something else answers for the address.
 var ErrInUse = errors.New("address in use")
 
@@ -198,10 +211,11 @@ type Plan struct {
 	// so that it gives none away and locks nothing. It is on the keyring as Replace; zero
 	// where that is not to be tried.
 	First secret.Password
-	// Another gives a further password for a user, in the place of those that the
-	// device has refused at a step (StepKey, StepRekey or StepUser), and has it on the
-	// keyring before it returns; zero where there is none. It may be nil.
-	Another func(s Step, user string, refused int) (secret.Password, error)
+	// Another gives what a device is offered in the place of a key that it has refused at a
+	// step (StepKey, StepRekey or StepUser): a password of another form or, at StepKey, another
+	// name for its user. It has it on the keyring before it returns, and knows in later runs
+	// what was refused; zero where there is none. It may be nil.
+	Another func(s Step, refused Credential, o secret.Objection) (Credential, error)
 	// NameBySerial gives the name for a serial number that was not known when the
 	// plan was made, or ""; it may be nil.
 	NameBySerial func(serial string) string

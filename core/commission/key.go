@@ -214,14 +214,16 @@ func (r *run) rekey(ctx context.Context, old Credential, what string) error {
 	if r.plan.Replace.IsZero() {
 		return trouble(nil, advice.Say("run %s again", advice.Commission), "there is no password to replace "+what+" by")
 	}
-	err := r.give(ctx, Write{Step: StepRekey, Intent: what}, user, &r.plan.Replace, func(p secret.Password) error {
+	to := Credential{User: user, Password: r.plan.Replace}
+	err := r.give(ctx, Write{Step: StepRekey, Intent: what}, &to, func(k Credential) error {
 		a, err := able[Keyer](r.session, "password")
 		if err != nil {
 			return err
 		}
-		return a.SetPassword(ctx, user, p)
+		return a.SetPassword(ctx, user, k.Password)
 	})
-	next := r.plan.Replace
+	next := to.Password
+	r.plan.Replace = next
 	if errors.Is(err, ErrReplyLost) {
 		// Which of the two holds shows when both are tried.
 		r.sure, r.plan.Password = Credential{}, secret.Password{}
@@ -262,10 +264,12 @@ func (r *run) key(ctx context.Context) error {
 	if err := r.awaitPilot(ctx); err != nil {
 		return err
 	}
-	err = r.give(ctx, keyWrite(r.plan), r.plan.User, &r.plan.Password, func(p secret.Password) error {
+	own := Credential{User: r.plan.User, Password: r.plan.Password}
+	err = r.give(ctx, keyWrite(r.plan), &own, func(k Credential) error {
 		r.result.Sent = true
-		return a.CreateAdministrator(ctx, r.plan.User, p)
+		return a.CreateAdministrator(ctx, k.User, k.Password)
 	})
+	r.plan.User, r.plan.Password = own.User, own.Password
 	if err != nil && r.denied {
 		r.result.Sent = false // it has refused it, in so many words
 	}
@@ -276,28 +280,33 @@ func (r *run) key(ctx context.Context) error {
 }
 
 // give has a device take a password for a user, or another form of it where it
-// refuses one; p is what it was last offered.
-func (r *run) give(ctx context.Context, w Write, user string, p *secret.Password, write func(secret.Password) error) error {
+// refuses one; k is what it was last offered.
+func (r *run) give(ctx context.Context, w Write, k *Credential, write func(Credential) error) error {
 	if err := r.private(); err != nil {
 		return err
 	}
 	w.InClear = !r.session.Encrypted()
-	for refused := 1; ; refused++ {
-		err := r.do(ctx, w, func() error { return write(*p) })
+	for {
+		err := r.do(ctx, w, func() error { return write(*k) })
 		// Unless the device itself has refused it, it may have taken it: then there must
 		// be no other on the keyring in its place.
 		if !r.denied || r.plan.Another == nil || ctx.Err() != nil {
 			return err
 		}
 		// Rules that a device enforces without publishing them show only like this.
-		next, aerr := r.plan.Another(w.Step, user, refused)
+		var told *PasswordError
+		var o secret.Objection
+		if errors.As(err, &told) {
+			o = told.Objection
+		}
+		next, aerr := r.plan.Another(w.Step, *k, o)
 		if aerr != nil {
 			return errors.Join(err, aerr)
 		}
-		if next.IsZero() {
+		if next.Password.IsZero() {
 			return err
 		}
-		*p = next
+		*k = next
 	}
 }
 

@@ -2,7 +2,6 @@ package commission
 
 import (
 	"errors"
-	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -66,28 +65,32 @@ func TestAPickyDeviceIsOfferedAnotherForm(t *testing.T) {
 	d.picky = func(plain string) bool { return !strings.Contains(plain, "-") }
 	p := plan()
 	var asked []string
-	p.Another = func(s Step, user string, refused int) (secret.Password, error) {
-		assert.Equal(t, "admin", user)
-		asked = append(asked, string(s)+fmt.Sprint(refused))
-		return secret.New("QuaySide7"), nil
+	p.Another = func(s Step, refused Credential, o secret.Objection) (Credential, error) {
+		asked = append(asked, string(s)+" "+refused.User+" "+refused.Password.Reveal()+" "+string(o.What))
+		refused.Password = secret.New("QuaySide7")
+		return refused, nil
 	}
 	r := d.run(t.Context(), p)
 	require.Equal(t, Done, r.Status, r.Reason)
-	assert.Equal(t, []string{"key1"}, asked)
+	assert.Equal(t, []string{"key admin Quay-side7 too weak"}, asked)
 	assert.Equal(t, "QuaySide7", r.Key.Password.Reveal())
 
 	d = newToy()
 	d.picky = func(string) bool { return false }
-	p.Another = func(_ Step, _ string, refused int) (secret.Password, error) {
-		if refused > 2 {
-			return secret.Password{}, nil
+	times := 0
+	p.Another = func(_ Step, refused Credential, _ secret.Objection) (Credential, error) {
+		if times++; times > 2 {
+			return Credential{}, nil
 		}
-		return secret.New("x"), nil
+		refused.Password = secret.New("x")
+		return refused, nil
 	}
 	r = d.run(t.Context(), p)
 	assert.Equal(t, NeedsYou, r.Status)
 	assert.Contains(t, r.Reason, "too weak")
-	p.Another = func(Step, string, int) (secret.Password, error) { return secret.Password{}, errors.New("disk full") }
+	p.Another = func(Step, Credential, secret.Objection) (Credential, error) {
+		return Credential{}, errors.New("disk full")
+	}
 	assert.Contains(t, d.run(t.Context(), p).Reason, "disk full")
 }
 
@@ -96,9 +99,9 @@ func TestAPickyDeviceIsOfferedAnotherForm(t *testing.T) {
 func TestAnOutcomeThatCannotBeRecordedIsNoRefusal(t *testing.T) {
 	d, p := newToy(), plan()
 	d.endFails = true
-	p.Another = func(Step, string, int) (secret.Password, error) {
+	p.Another = func(Step, Credential, secret.Objection) (Credential, error) {
 		t.Error("another password is made, though the device has taken the first")
-		return secret.Password{}, nil
+		return Credential{}, nil
 	}
 	r := d.run(t.Context(), p)
 	assert.Equal(t, NeedsYou, r.Status)
@@ -124,7 +127,9 @@ func TestOtherFormsForReplacementsAndUsers(t *testing.T) {
 	p.Replace = secret.New("Next-4-all")
 	p.Users = []User{{Account: Account{"viewer", Viewer}, Password: secret.New("View-9")}}
 	forms := map[Step]string{StepRekey: "Next4all", StepUser: "View9"}
-	p.Another = func(s Step, _ string, _ int) (secret.Password, error) { return secret.New(forms[s]), nil }
+	p.Another = func(s Step, k Credential, _ secret.Objection) (Credential, error) {
+		return Credential{User: k.User, Password: secret.New(forms[s])}, nil
+	}
 	w := Worker{Site: d, Journal: d, Attempts: d, Place: NewPlaces(1)}
 	r := w.Change(t.Context(), p)
 	require.Equal(t, Done, r.Status, r.Reason)

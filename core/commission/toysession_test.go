@@ -79,7 +79,7 @@ func (s *toySession) SetNTP(_ context.Context, list []netip.Addr) error {
 func (s *toySession) CreateUser(_ context.Context, u User) error {
 	s.note("write user")
 	if s.picky != nil && !s.picky(u.Password.Reveal()) {
-		return errors.New("too weak")
+		return &PasswordError{Objection: secret.Objection{What: secret.TooWeak}, Err: errors.New("too weak")}
 	}
 	if s.users == nil {
 		s.toy.users = map[string]string{}
@@ -125,7 +125,7 @@ func (s *toySession) Rules(context.Context) (*secret.Rules, error) { return s.ru
 func (s *toySession) SetPassword(_ context.Context, _ string, p secret.Password) error {
 	s.note("write rekey")
 	if s.picky != nil && !s.picky(p.Reveal()) {
-		return errors.New("too weak")
+		return &PasswordError{Objection: secret.Objection{What: secret.TooWeak}, Err: errors.New("too weak")}
 	}
 	s.password = p.Reveal()
 	if s.loseRekey {
@@ -140,7 +140,7 @@ func (s *toySession) CreateAdministrator(_ context.Context, _ string, p secret.P
 		return errors.New("not authorized")
 	}
 	if s.picky != nil && !s.picky(p.Reveal()) {
-		return errors.New("too weak")
+		return &PasswordError{Objection: secret.Objection{What: secret.TooWeak}, Err: errors.New("too weak")}
 	}
 	s.password = p.Reveal()
 	if s.cuts > 0 {

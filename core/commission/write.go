@@ -10,7 +10,6 @@ import (
 
 	"janustat/core/advice"
 	"janustat/core/device"
-	"janustat/core/secret"
 	"janustat/core/text"
 )
 
@@ -323,8 +322,10 @@ func (r *run) users(ctx context.Context) error {
 		if there {
 			write = a.ChangeUser
 		}
-		err = r.give(ctx, userWrite(*u), u.Name, &u.Password, func(secret.Password) error {
-			return write(ctx, *u) // whose password it is
+		k := Credential{User: u.Name, Password: u.Password}
+		err = r.give(ctx, userWrite(*u), &k, func(k Credential) error {
+			u.Password = k.Password
+			return write(ctx, *u)
 		})
 		if errors.Is(err, ErrReplyLost) {
 			r.maybeMade[u.Name] = true

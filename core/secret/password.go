@@ -145,34 +145,6 @@ const (
 	specialSigns = "-_.+="
 )
 
-// Forms gives the rules to generate by, one after the other, for a device that
-// refuses a password without publishing why: as its rules are, then letters and
-// digits alone, of the usual length, of twelve and of eight, as short as may be, and as long as may be with several of every class.
-func Forms(r Rules) []Rules {
-	plain, short, long := r, r, r
-	plain.NoSpecial, plain.Special = true, 0
-	// Fields of twelve and of eight, as old firmware has them, with letters and digits alone.
-	twelve, eight := plain, plain
-	twelve.MaxLen, eight.MaxLen = max(r.MinLen, 12), max(r.MinLen, 8)
-	short.MaxLen = max(r.MinLen, 8)
-	// What a device wants without saying so is rarely more than two of each class.
-	long.MinLen, long.Special = max(r.MinLen, 16), max(r.Special, 2)
-	long.Upper, long.Digits = max(r.Upper, 3), max(r.Digits, 3)
-	if r.MaxLen > 0 {
-		short.MaxLen, long.MinLen = min(short.MaxLen, r.MaxLen), min(long.MinLen, r.MaxLen)
-		twelve.MaxLen, eight.MaxLen = min(twelve.MaxLen, r.MaxLen), min(eight.MaxLen, r.MaxLen)
-	}
-	out := []Rules{r}
-	if r.Special == 0 {
-		out = append(out, plain, twelve, eight)
-	}
-	out = append(out, short)
-	if !r.NoSpecial {
-		out = append(out, long)
-	}
-	return out
-}
-
 // generatedLen is the length aimed at: about 80 bits, and typeable on a ladder.
 const generatedLen = 14
 
@@ -182,10 +154,7 @@ func Generate(r Rules, user string, random io.Reader) (Password, error) {
 	if _, err := r.And(Rules{}); err != nil {
 		return Password{}, err
 	}
-	n := max(generatedLen, r.MinLen, r.Upper+r.Digits+r.Special+1)
-	if r.MaxLen > 0 {
-		n = min(n, r.MaxLen)
-	}
+	n := r.length()
 	if n > longest {
 		return Password{}, fmt.Errorf("these rules demand a password longer than %d characters", longest)
 	}
@@ -203,6 +172,23 @@ func Generate(r Rules, user string, random io.Reader) (Password, error) {
 		}
 	}
 	return Password{}, errors.New("no password meets these rules")
+}
+
+// length is how long a password is made by the rules.
+func (r Rules) length() int {
+	n := max(generatedLen, r.MinLen, r.Upper+r.Digits+r.Special+1)
+	if r.MaxLen > 0 {
+		n = min(n, r.MaxLen)
+	}
+	return n
+}
+
+// specials is how many special characters a password of n characters is made with.
+func (r Rules) specials(n int) int {
+	if r.Special == 0 && !r.NoSpecial && r.Upper+r.Digits+1 < n {
+		return 1
+	}
+	return r.Special
 }
 
 const (
@@ -260,10 +246,7 @@ func draw(r Rules, n int, random io.Reader) (Password, error) {
 		}
 		return nil
 	}
-	special := r.Special
-	if special == 0 && !r.NoSpecial && r.Upper+r.Digits+1 < n {
-		special = 1
-	}
+	special := r.specials(n)
 	for _, part := range []struct {
 		from  string
 		count int

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -169,23 +170,99 @@ func TestGeneratedPasswordsRepeatNoSign(t *testing.T) {
 
 func TestForms(t *testing.T) {
 	forms := Forms(Sane)
-	require.Len(t, forms, 6)
+	var names []string
 	for i, f := range forms {
-		p, err := Generate(f, "admin", rand.Reader)
+		names = append(names, f.Name)
+		p, err := Generate(f.Rules, "admin", rand.Reader)
 		require.NoError(t, err)
 		require.NoError(t, Sane.Judge(p, "admin"), "form %d still fits the rules", i)
+		assert.Equal(t, f.Name, FormOf(forms, p).Name, "what it was made by is seen by it")
 	}
-	plain, err := Generate(forms[1], "admin", rand.Reader)
-	require.NoError(t, err)
-	assert.Error(t, Rules{Special: 1}.Judge(plain, ""), "the second has no special sign")
-	assert.Len(t, Forms(Rules{Special: 1}), 3, "where one is demanded, there is no form without")
-	assert.Len(t, Forms(Rules{NoSpecial: true}), 5)
-	for i, longest := range map[int]int{2: 12, 3: 8} {
-		p, err := Generate(forms[i], "admin", rand.Reader)
+	assert.Equal(t, []string{
+		"14 characters", "14 characters, letters and digits", "12 characters, letters and digits",
+		"8 characters, letters and digits", "8 characters", "16 characters, several of every class",
+	}, names)
+	for i, longest := range map[int]int{1: 14, 2: 12, 3: 8} {
+		p, err := Generate(forms[i].Rules, "admin", rand.Reader)
 		require.NoError(t, err)
-		assert.Len(t, p.Reveal(), longest, "letters and digits for a short field")
+		assert.Len(t, p.Reveal(), longest)
 		assert.Error(t, Rules{Special: 1}.Judge(p, ""))
 	}
+	for _, rules := range []Rules{Sane, {}, {Special: 1}, {NoSpecial: true}, {MinLen: 24}, {MaxLen: 8}} {
+		forms := Forms(rules)
+		for i, f := range forms {
+			for _, o := range forms[i+1:] {
+				assert.NotEqual(t, f.Name, o.Name, "%+v", rules)
+			}
+			if rules.Special > 0 {
+				assert.False(t, f.NoSpecial, "where one is demanded, there is no form without")
+			}
+		}
+	}
+	assert.Empty(t, FormOf(forms, New("a typed one")).Name)
+}
+
+// What a device says is wrong steers what it is offered next, and keeps nothing from it: each
+// form comes once, whatever it says.
+func TestWhatADeviceSaysIsWrongSteers(t *testing.T) {
+	forms := Forms(Sane)
+	next := func(o Objection, refused ...string) string {
+		f, ok := Next(forms, func(name string) bool { return slices.Contains(refused, name) }, o, FormOf(forms, New(strings.Repeat("a", 13)+"-")))
+		if !ok {
+			return ""
+		}
+		return f.Name
+	}
+	const usual = "14 characters"
+	assert.Equal(t, "14 characters, letters and digits", next(Objection{}, usual))
+	assert.Equal(t, "12 characters, letters and digits", next(Objection{What: TooLong}, usual))
+	assert.Equal(t, "8 characters, letters and digits", next(Objection{What: TooLong, Most: 10}, usual))
+	assert.Equal(t, "16 characters, several of every class", next(Objection{What: TooWeak}, usual))
+	assert.Equal(t, "14 characters, letters and digits", next(Objection{What: BadSigns}, usual))
+	for _, o := range []Objection{{}, {What: TooLong}, {What: TooWeak}, {What: BadSigns}, {What: BadName}} {
+		refused := []string{usual}
+		for range len(forms) - 1 {
+			name := next(o, refused...)
+			assert.NotContains(t, refused, name)
+			refused = append(refused, name)
+		}
+		assert.Len(t, refused, len(forms), "%s", o.What)
+		assert.Empty(t, next(o, refused...))
+	}
+}
+
+func TestHeard(t *testing.T) {
+	for words, want := range map[string]Objection{
+		"":                                             {},
+		"Too weak password":                            {},
+		"The password is too long":                     {What: TooLong},
+		"Passwords have at most 12 signs":              {What: TooLong, Most: 12},
+		"maximum length is 10":                         {What: TooLong, Most: 10},
+		"up to 8 characters":                           {What: TooLong, Most: 8},
+		"at most 2 repetitions":                        {What: TooLong}, // no field is that short
+		"Letters and digits only":                      {What: BadSigns},
+		"alphanumeric passwords are accepted":          {What: BadSigns},
+		"special characters are not allowed":           {What: BadSigns},
+		`The first user must be called "root"`:         {What: BadName, User: "root"},
+		"Username has to be supervisor.":               {What: BadName, User: "supervisor"},
+		"The administrator must be named 'operator-1'": {What: BadName, User: "operator-1"},
+		"Username already exists":                      {What: BadName},
+	} {
+		assert.Equal(t, want, Heard(nil, words), words)
+	}
+	assert.Equal(t, Objection{What: TooLong}, Heard([]string{"OperationProhibited", "PasswordTooLong"}, "refused"))
+	assert.Equal(t, Objection{What: TooLong, Most: 10}, Heard([]string{"OperationProhibited", "Password"}, "at most 10"), "words are more exact than what stands for all")
+	assert.Equal(t, Objection{What: TooWeak}, Heard([]string{"OperationProhibited", "Password"}, "Too weak password"))
+	assert.Equal(t, Objection{What: BadName}, Heard([]string{"OperationProhibited", "UsernameClash"}, ""))
+}
+
+func FuzzHeard(f *testing.F) {
+	f.Add("Password", `The first user must be called "root", at most 12 signs`)
+	f.Fuzz(func(t *testing.T, code, words string) {
+		o := Heard([]string{code}, words)
+		assert.True(t, o.Most == 0 || o.Most >= leastField && o.Most < 100)
+		assert.LessOrEqual(t, len(o.User), 31)
+	})
 }
 
 // The ceiling that nobody asked for gives way to who asks for longer passwords.

@@ -19,10 +19,27 @@ func (d *Device) judgePassword(user, password string) *fault {
 		}
 		d.state.scopes = append(d.state.scopes, scopeRoot+"name/"+url.PathEscape("has "+password))
 	}
+	if r := d.unit.model.Rules; r != nil && r.Tells && r.Max > 0 && len(password) > r.Max {
+		return &fault{code: "Sender", sub: "OperationProhibited", subsub: "PasswordTooLong", reason: fmt.Sprintf("The password has at most %d characters", r.Max)}
+	}
+	if r := d.unit.model.Rules; r != nil && r.Tells && r.NoSpecial && strings.ContainsFunc(password, func(c rune) bool { return !unicode.IsLetter(c) && !unicode.IsDigit(c) }) {
+		return &fault{code: "Sender", sub: "InvalidArgVal", reason: "Letters and digits only"}
+	}
 	if !d.unit.model.Rules.allow(user, password) {
 		return &fault{code: "Sender", sub: "OperationProhibited", subsub: "Password", reason: reason}
 	}
 	return nil
+}
+
+// runs reports whether three signs in a row are neighbours.
+func runs(password string) bool {
+	for i := 2; i < len(password); i++ {
+		a, b, c := password[i-2], password[i-1], password[i]
+		if b == a+1 && c == b+1 || b+1 == a && c+1 == b {
+			return true
+		}
+	}
+	return false
 }
 
 // allow applies the password rules, published or not.
@@ -49,7 +66,7 @@ func (r *Rules) allow(user, password string) bool {
 			classes["special"] = true
 		}
 	}
-	if r.NoRepeat && repeated || r.NoSpecial && special > 0 || len(classes) < r.Classes {
+	if r.NoRun && runs(password) || r.NoRepeat && repeated || r.NoSpecial && special > 0 || len(classes) < r.Classes {
 		return false
 	}
 	return len(password) >= r.Min && (r.Max == 0 || len(password) <= r.Max) &&

@@ -98,6 +98,8 @@ type Rules struct {
 	Classes   int  `yaml:"classes"` // of capitals, small letters, digits and special signs, at least
 	NoRepeat  bool `yaml:"no_repeat"`
 	NoSpecial bool `yaml:"no_special"`
+	NoRun     bool `yaml:"no_run"` // of three neighbours, as abc or 321
+	Tells     bool `yaml:"tells"`  // what is wrong, in its faults
 }
 
 // Unit is one device, or several alike.

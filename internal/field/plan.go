@@ -103,6 +103,12 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Pla
 			return stopped(plan, d, err)
 		}
 	}
+	if plan.Stop == nil && p.outOfForms(d, plan) {
+		plan.Stop = &commission.Trouble{
+			Reason: fmt.Sprintf("refuses every sort of password that can be made for it (its user: %s)", plan.User),
+			Next:   advice.Say("give it one that its own page (%s) takes, and put that on the keyring: %s", advice.Web.On(d.Label()), advice.KeySet.On(d.Label())),
+		}
+	}
 	if plan.Stop == nil && slices.Contains(p.Newcomers, d.Tag) {
 		return p.newcomer(plan, d)
 	}
@@ -344,39 +350,3 @@ func (p *Planner) Renew(d *device.Device) error {
 }
 
 func asTaken(d device.Device) device.Device { d.InJob = device.Taken; return d }
-
-// Another gives further forms of a password to a device that refuses one without
-// publishing why. Only where each device has its own can one be made for it
-// alone. What it refused stays on the keyring beside that, until one opens the device. The
-// keyring is to be on disk before the new one is sent.
-func (p *Planner) Another(d device.Device) func(s commission.Step, user string, refused int) (secret.Password, error) {
-	if p.Sheet.Style() != job.Each {
-		return nil
-	}
-	return func(s commission.Step, user string, refused int) (secret.Password, error) {
-		rules, err := rulesFor(p.Sheet, []device.Device{asTaken(d)})
-		if err != nil {
-			return secret.Password{}, err
-		}
-		forms := secret.Forms(rules)
-		if refused >= len(forms) {
-			return secret.Password{}, nil
-		}
-		password, err := secret.Generate(forms[refused], user, p.Random)
-		if err != nil {
-			return secret.Password{}, err
-		}
-		switch {
-		case s == commission.StepRekey:
-			p.Keys.SetNext(d.MAC, user, password, time.Now())
-		case s == commission.StepUser && p.Keys.NextUserFor(d.MAC, user).IsZero():
-			p.Keys.SetUserFor(d.MAC, user, password)
-		case s == commission.StepUser:
-			p.Keys.SetNextUserFor(d.MAC, user, password)
-		default:
-			p.Keys.KeepSent(d.MAC)
-			p.Keys.Set(d.MAC, user, password)
-		}
-		return password, nil
-	}
-}

@@ -15,6 +15,7 @@ import (
 	"janustat/core/text"
 	"janustat/internal/reach"
 	"janustat/internal/speak/onvif"
+	"janustat/internal/speak/soap"
 	"janustat/internal/speak/wsd"
 )
 
@@ -306,12 +307,12 @@ func (s *session) RefusesAnonymous(ctx context.Context) (bool, error) {
 
 // CreateUser implements commission.Session.
 func (s *session) CreateUser(ctx context.Context, u commission.User) error {
-	return s.lost(s.Client.CreateUser(ctx, u.Name, u.Password, string(u.Level)))
+	return s.objects(s.Client.CreateUser(ctx, u.Name, u.Password, string(u.Level)))
 }
 
 // ChangeUser implements commission.Session.
 func (s *session) ChangeUser(ctx context.Context, u commission.User) error {
-	return s.lost(s.SetUser(ctx, u.Name, u.Password, string(u.Level)))
+	return s.objects(s.SetUser(ctx, u.Name, u.Password, string(u.Level)))
 }
 
 // SetDNS implements commission.Session.
@@ -326,12 +327,21 @@ func (s *session) SetNTP(ctx context.Context, servers []netip.Addr) error {
 
 // CreateAdministrator implements commission.Session.
 func (s *session) CreateAdministrator(ctx context.Context, user string, p secret.Password) error {
-	return s.lost(s.Client.CreateAdministrator(ctx, user, p))
+	return s.objects(s.Client.CreateAdministrator(ctx, user, p))
 }
 
 // SetPassword implements commission.Session.
 func (s *session) SetPassword(ctx context.Context, user string, p secret.Password) error {
-	return s.lost(s.Client.SetPassword(ctx, user, p))
+	return s.objects(s.Client.SetPassword(ctx, user, p))
+}
+
+// objects reads out of a refusal what the device has against a password.
+func (s *session) objects(err error) error {
+	var f *soap.Fault
+	if err = s.lost(err); errors.As(err, &f) {
+		return &commission.PasswordError{Objection: secret.Heard(f.Subcodes, f.Reason), Err: err}
+	}
+	return err
 }
 
 // SetClock implements commission.Session.

@@ -48,6 +48,9 @@ type keyringContent struct {
 	Sent    map[device.MAC][]keyFor `json:"sent,omitempty"`    // what was sent before its own, and is not known to be refused for good
 	Earlier []keyFor                `json:"earlier,omitempty"` // of earlier work, for sealed devices
 	Refused map[device.MAC][]string `json:"refused,omitempty"` // marks of keys that do not open a device
+	// Forms are the sorts of passwords that a device has refused to be given: for which user,
+	// and by which firmware.
+	Forms map[device.MAC][]string `json:"forms,omitempty"`
 	// Doubted are marks of keys that were refused by a word that anybody may have said, the
 	// one offered last at the end.
 	Doubted map[device.MAC][]string `json:"doubted,omitempty"`

@@ -57,6 +57,7 @@ func (k *Keyring) Opened(mac device.MAC, c commission.Credential, now time.Time)
 			k.passed(mac, was, now)
 		}
 	}
+	delete(k.content.Forms, mac)
 	if len(k.content.Sent[mac]) > 0 { // one of them, or another, opens it: the rest are in vain
 		delete(k.content.Sent, mac)
 		changed = true
@@ -81,6 +82,28 @@ func (k *Keyring) KeepSent(mac device.MAC) {
 	}
 	k.content.Sent[mac] = append(k.content.Sent[mac], was)
 }
+
+// maxForms bounds the forms that are remembered of a device.
+const maxForms = 64
+
+// NoteForm takes down that a device refuses a form of password for a user. A form without a
+// name is none of those that are made.
+func (k *Keyring) NoteForm(mac device.MAC, user, firmware, form string) {
+	if form == "" || k.FormRefused(mac, user, firmware, form) || len(k.content.Forms[mac]) >= maxForms {
+		return
+	}
+	if k.content.Forms == nil {
+		k.content.Forms = map[device.MAC][]string{}
+	}
+	k.content.Forms[mac] = append(k.content.Forms[mac], formKey(user, firmware, form))
+}
+
+// FormRefused reports whether a device has refused a form of password for a user.
+func (k *Keyring) FormRefused(mac device.MAC, user, firmware, form string) bool {
+	return slices.Contains(k.content.Forms[mac], formKey(user, firmware, form))
+}
+
+func formKey(user, firmware, form string) string { return user + "\x00" + firmware + "\x00" + form }
 
 // Sent gives what was sent to a device before its present key, none of which it has proved
 // to refuse, the latest first.
@@ -118,6 +141,7 @@ func (k *Keyring) Begin(mac device.MAC, user string, p secret.Password, now time
 	delete(k.content.Users, mac)
 	delete(k.content.NextUsers, mac)
 	delete(k.content.Sent, mac)
+	delete(k.content.Forms, mac)
 	k.ForgetRefused(mac)
 	k.Set(mac, user, p)
 }

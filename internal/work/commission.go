@@ -91,12 +91,12 @@ func (d *Desk) offerOtherForms(p *field.Planner, plans []commission.Plan, device
 		if another == nil {
 			continue
 		}
-		plans[i].Another = func(s commission.Step, user string, refused int) (made secret.Password, err error) {
+		plans[i].Another = func(s commission.Step, refused commission.Credential, o secret.Objection) (next commission.Credential, err error) {
 			kept := saver.keep(func() bool {
-				made, err = another(s, user, refused)
-				return err == nil && !made.IsZero()
+				next, err = another(s, refused, o)
+				return err == nil
 			})
-			return made, errors.Join(err, kept)
+			return next, errors.Join(err, kept)
 		}
 	}
 }
