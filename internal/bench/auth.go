@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"cmp"
 	"crypto/rand"
 	"crypto/sha1" //nolint:gosec // the UsernameToken profile demands SHA-1
 	"encoding/base64"
@@ -53,7 +54,7 @@ func (d *Device) check(r *http.Request, header *element) (v verdict, level strin
 	default:
 		d.guard.wrong++
 		d.log(r, EventWrongPassword, offered, false)
-		if d.guard.wrong >= lockAfter {
+		if d.guard.wrong >= lockAfter || d.is(locksAtThree) && d.guard.wrong >= 3 {
 			d.guard.locked = time.Now().Add(lockFor)
 		}
 	}
@@ -117,7 +118,13 @@ func (d *Device) judgeDigest(r *http.Request, auth string) (v verdict, name stri
 		}
 		return welcome, cred.Username
 	}
-	chal := digest.Challenge{Realm: d.realm(), Nonce: cred.Nonce, Algorithm: cred.Algorithm, QOP: []string{"auth"}}
+	chal := digest.Challenge{Realm: d.realm(), Nonce: cred.Nonce, Algorithm: cmp.Or(cred.Algorithm, "MD5"), QOP: []string{"auth"}}
+	if d.is(noQOP) {
+		chal.QOP = nil // RFC 2617, 3.2.2.1
+	}
+	if d.is(opaque) && cred.Opaque != opaqueText {
+		return nobody, ""
+	}
 	want, err := digest.Digest(&chal, digest.Options{
 		Method: r.Method, URI: cred.URI, Count: cred.Nc, Username: cred.Username, Password: user.password, Cnonce: cred.Cnonce,
 	})
@@ -127,7 +134,12 @@ func (d *Device) judgeDigest(r *http.Request, auth string) (v verdict, name stri
 	return welcome, cred.Username
 }
 
-func (d *Device) realm() string { return d.unit.model.Make + " " + d.unit.Serial }
+func (d *Device) realm() string {
+	if d.is(oddRealm) {
+		return `Türe 7, "rev=B", nonce=` + d.unit.Serial
+	}
+	return d.unit.model.Make + " " + d.unit.Serial
+}
 
 // challenge adds the WWW-Authenticate headers of a device that wants HTTP Digest.
 func (d *Device) challenge(h http.Header) bool {
@@ -154,9 +166,18 @@ func (d *Device) challenge(h http.Header) bool {
 		stale = ", stale=TRUE"
 	}
 	for _, a := range algorithms {
-		h.Add("WWW-Authenticate", strings.Join([]string{
-			`Digest realm="` + d.realm() + `"`, `qop="auth"`, `nonce="` + nonce + `"`, "algorithm=" + a + stale,
-		}, ", "))
+		said := strings.Join([]string{
+			`realm="` + strings.ReplaceAll(d.realm(), `"`, `\"`) + `"`, `qop="auth"`, `nonce="` + nonce + `"`, "algorithm=" + a + stale,
+		}, ", ")
+		all := []string{"Digest " + said}
+		for _, name := range d.unit.Manners {
+			if m := manners[name]; m.login != nil {
+				all = m.login(said)
+			}
+		}
+		for _, c := range all {
+			h.Add("WWW-Authenticate", c)
+		}
 	}
 	return true
 }

@@ -10,7 +10,6 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -374,16 +373,4 @@ func TestTheCertificateFollowsFromTheUnit(t *testing.T) {
 	assert.Equal(t, first.Certificate, again.Certificate)
 	u.Serial = "A2"
 	assert.NotEqual(t, first.Certificate, builtIn(u).Certificate)
-}
-
-// The catalogue of manners is the one in the documents.
-func TestEveryMannerIsInTheDocuments(t *testing.T) {
-	doc, err := os.ReadFile("../../docs/bench.md")
-	require.NoError(t, err)
-	for name, m := range manners {
-		assert.Contains(t, string(doc), fmt.Sprintf("| `%s` | %s |\n", name, m.stands))
-	}
-	table, _, ok := strings.Cut(string(doc), "## Drawn sites")
-	require.True(t, ok)
-	assert.Equal(t, len(manners), strings.Count(table, "\n| `"))
 }

@@ -29,7 +29,9 @@ type Device struct {
 	guard     guard
 	boots     int
 	asked     int               // requests so far
+	served    int               // requests to its service so far
 	powered   time.Time         // when it last started
+	woken     time.Time         // when it was first asked since
 	kept      bool              // came up with a lease, and keeps it
 	visits    map[string]string // who is signed in at its pages, by cookie
 	cert      *tls.Certificate  // it shows, where it has HTTPS
@@ -87,6 +89,9 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 		restart: make(chan struct{}, 8), paired: make(chan struct{}, 1), visits: map[string]string{},
 	}
 	d.host.ipv6, d.host.closes = u.IPv6, slices.Contains(u.Manners, closesIdle)
+	d.host.limits = limits{keepsOpen: !d.is(saysClose), idle: d.idle(), one: d.is(oneConnection), oldHTTP: d.is(oldHTTP), resets: d.is(resetsAfter)}
+	d.host.closes = d.host.closes || d.is(resetsAfter)
+	d.host.send, d.host.quiet = d.sends(d.host.port.Send), d.is(announcesNothing)
 	d.host.vendor = strings.ToLower(u.model.Make) + " " + u.model.Firmware
 	name := u.Name
 	if name == "" {
@@ -164,14 +169,27 @@ func (d *Device) boot(first bool) error {
 	}
 	dhcp := d.state.dhcp
 	d.boots++
-	d.powered = time.Now()
+	d.powered, d.woken = time.Now(), time.Time{}
+	if !first {
+		for _, name := range d.unit.Manners {
+			if m := manners[name]; m.boot != nil {
+				m.boot(d)
+			}
+		}
+	}
 	d.mu.Unlock()
+	if !first && d.is(factoryFirst) && !dhcp && !d.asDelivered() {
+		return nil
+	}
 	if dhcp {
 		d.lease()
 	}
 	d.mu.Lock()
-	address, gateway := d.state.address, d.state.gateway
+	address, gateway, boots := d.state.address, d.state.gateway, d.boots
 	d.mu.Unlock()
+	if !first && d.is(startsTwice) && boots%2 == 0 {
+		time.AfterFunc(d.host.port.sw.pace.Of(twiceAfter), func() { d.again(moveTime, false) })
+	}
 	if err := d.host.up(address, gateway); err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv6"
 )
 
@@ -39,7 +40,12 @@ type targetService struct {
 	typed    bool // ignores probes that name no type of its own
 	silent   bool // matches carry no XAddrs
 	untyped  bool // nor types, nor scopes
-	instance int  // grows with each boot
+	shape    func(answer *node)
+	toAll    bool                  // answers questions by multicast
+	from     func() net.PacketConn // answers come from; nil is the port that was asked
+	lazy     bool                  // answers every third question only
+	asked    atomic.Int64
+	instance int // grows with each boot
 	number   atomic.Int64
 	conns    []groupConn
 	down     chan struct{} // closed when the host goes down
@@ -64,7 +70,23 @@ func (d *Device) startDiscovery(hello bool) error {
 		untyped:  d.is(untyped),
 		typed:    d.unit.model.TypedOnly,
 		silent:   d.unit.model.NoXAddrs,
-		instance: d.boots,
+		instance: d.boots, toAll: d.is(answersAll), lazy: d.is(seldomAnswers),
+	}
+	if d.is(otherPort) {
+		t.from = func() net.PacketConn {
+			c, err := d.host.bindUDP(ipv4.ProtocolNumber, 0)
+			if err != nil {
+				return nil
+			}
+			return c
+		}
+	}
+	t.shape = func(answer *node) {
+		for _, name := range d.unit.Manners {
+			if m := manners[name]; m.match != nil {
+				m.match(t, answer)
+			}
+		}
 	}
 	if err := t.start(); err != nil {
 		return err
@@ -139,8 +161,20 @@ func (t *targetService) take(c groupConn, msg *element, from net.Addr) {
 	} else if res := body.find("Resolve"); res.find("EndpointReference", "Address").value() == t.endpoint {
 		action, answer = "ResolveMatches", el(wsdNS, "ResolveMatches", t.match("ResolveMatch", true))
 	}
-	if answer == nil {
+	if answer == nil || t.lazy && t.asked.Add(1)%3 != 0 {
 		return
+	}
+	if t.shape != nil {
+		t.shape(answer)
+	}
+	if t.toAll {
+		from = &net.UDPAddr{IP: c.group.AsSlice(), Port: wsdPort}
+	}
+	if t.from != nil && c.group.Is4() {
+		if other := t.from(); other != nil {
+			defer func() { time.AfterFunc(appMaxDelay+time.Second, func() { _ = other.Close() }) }()
+			c = groupConn{other, c.group}
+		}
 	}
 	t.logs.add(Event{Host: t.host.id, From: from.String(), What: EventDiscovery, Op: action, OK: true})
 	relates := msg.find("Header", "MessageID").value()

@@ -2,6 +2,7 @@ package bench
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -67,8 +68,26 @@ func plainHTTP(m Model) bool { return m.HTTPS == "" && m.Plain == 0 }
 
 func withFactory(_ *Model, u *Unit) { u.Password = DrawnFactory }
 
-// Traits are all that devices are drawn with.
+// Traits are all that devices are drawn with: those of this table, and manners that say
+// themselves how often they are drawn, in the order of their names.
 func Traits() []Trait {
+	all := ownTraits()
+	for _, name := range slices.Sorted(maps.Keys(manners)) {
+		m := manners[name]
+		if m.weight == 0 {
+			continue
+		}
+		t := by(name, m.group, m.weight)
+		t.needs, t.Excuse = m.needs, m.excuse
+		if m.brings != nil {
+			t = t.also(m.brings)
+		}
+		all = append(all, t)
+	}
+	return all
+}
+
+func ownTraits() []Trait {
 	return []Trait{
 		// Passwords and users.
 		by(cuts8, "keys", 1), by(cuts12, "keys", 1), by(swallows, "keys", 2), by(saysOK, "keys", 2), by(saysBlank, "keys", 2), by(saysCut, "keys", 1), by(saysGo, "keys", 1),

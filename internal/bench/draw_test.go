@@ -2,7 +2,9 @@ package bench
 
 import (
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -48,10 +50,15 @@ func TestEveryTraitIsDrawn(t *testing.T) {
 	}
 }
 
-// The table of traits in the documentation is the one that is drawn from.
-// UPDATE_TRAITS=1 writes it.
-func TestTraitsArePublished(t *testing.T) {
-	const path, begin, end = "../../docs/bench.md", "<!-- traits -->\n", "<!-- /traits -->"
+// The tables in the documentation are those that devices are made by. UPDATE_TRAITS=1 writes
+// them.
+func TestMannersAndTraitsArePublished(t *testing.T) {
+	var list strings.Builder
+	list.WriteString("\n| manner | stands for |\n| --- | --- |\n")
+	for _, name := range slices.Sorted(maps.Keys(manners)) {
+		fmt.Fprintln(&list, "|", "`"+name+"`", "|", manners[name].stands, "|")
+	}
+	publish(t, "manners", list.String())
 	var b strings.Builder
 	b.WriteString("\n| trait | weight | one of | stands for | ends |\n| --- | --- | --- | --- | --- |\n")
 	for _, x := range Traits() {
@@ -61,17 +68,23 @@ func TestTraitsArePublished(t *testing.T) {
 		}
 		fmt.Fprintln(&b, "|", "`"+x.Name+"`", "|", x.Weight, "|", x.Group, "|", x.Stands, "|", ends, "|")
 	}
-	b.WriteString("\n")
+	publish(t, "traits", b.String())
+}
+
+// publish holds, or writes, what stands between two marks in the documentation.
+func publish(t *testing.T, mark, table string) {
+	const path = "../../docs/bench.md"
+	begin, end := "<!-- "+mark+" -->\n", "<!-- /"+mark+" -->"
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	head, rest, ok := strings.Cut(string(text), begin)
 	require.True(t, ok)
 	_, tail, ok := strings.Cut(rest, end)
 	require.True(t, ok)
-	want := head + begin + b.String() + end + tail
+	want := head + begin + table + "\n" + end + tail
 	if os.Getenv("UPDATE_TRAITS") != "" {
 		require.NoError(t, os.WriteFile(path, []byte(want), 0o644))
 		return
 	}
-	assert.Equal(t, want, string(text), "UPDATE_TRAITS=1 go test ./internal/bench -run TestTraits")
+	assert.True(t, want == string(text), "the table of %s is another: UPDATE_TRAITS=1 go test ./internal/bench -run Published", mark)
 }

@@ -39,6 +39,10 @@ type host struct {
 	ipv6 bool // has a link-local IPv6 address
 	// closes has it close each connection after an answer, whatever it said.
 	closes bool
+	limits limits
+	// send is how it sends frames; quiet has it announce no address.
+	send  func(frame []byte)
+	quiet bool
 	// vendor is what it says of itself when it asks for an address (RFC 2132, 9.13).
 	vendor string
 
@@ -52,6 +56,7 @@ type host struct {
 func newHost(sw *Switch, id string, mac device.MAC) *host {
 	h := &host{id: id, mac: mac}
 	h.port = sw.Plug(h.deliver, h.wants)
+	h.send, h.limits.keepsOpen = h.port.Send, true
 	return h
 }
 
@@ -122,7 +127,7 @@ func (h *host) reportBare() {
 // up brings the stack up with an address, if there is one, and announces it
 // (RFC 5227, 2.3).
 func (h *host) up(own netip.Prefix, gateway netip.Addr) error {
-	card := nic.New(h.mac, 1500, h.port.Send)
+	card := nic.New(h.mac, 1500, h.out())
 	s, err := nic.Stack(card)
 	if err != nil {
 		return fmt.Errorf("%s: %w", h.id, err)
@@ -156,7 +161,11 @@ func linkLocal4(m device.MAC) netip.Prefix {
 	return netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, 1 + m[4]%254, m[5]}), 16)
 }
 
-func (h *host) announce(a netip.Addr) { h.port.Send(arp.Announce(h.mac, a).Frame()) }
+func (h *host) announce(a netip.Addr) {
+	if !h.quiet {
+		h.send(arp.Announce(h.mac, a).Frame())
+	}
+}
 
 // down takes the stack away at once; what was being sent is lost.
 func (h *host) down() {
@@ -190,7 +199,8 @@ func (h *host) serveTLS(port uint16, handler http.Handler, cert tls.Certificate,
 
 func (h *host) serveOn(port uint16, handler http.Handler, connected func(from string), wrap func(net.Listener) net.Listener) error {
 	quiet := log.New(io.Discard, "", 0) // a client may hang up in the middle of a handshake
-	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: quiet}
+	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: quiet, IdleTimeout: h.limits.idle}
+	srv.SetKeepAlivesEnabled(h.limits.keepsOpen && !h.limits.oldHTTP)
 	srv.ConnState = func(c net.Conn, s http.ConnState) {
 		if s == http.StateNew && connected != nil {
 			connected(c.RemoteAddr().String())
@@ -208,9 +218,9 @@ func (h *host) serveOn(port uint16, handler http.Handler, connected func(from st
 		if err != nil {
 			return fmt.Errorf("%s: listen on port %d: %w", h.id, port, err)
 		}
-		var on net.Listener = l
+		on := h.limits.on(l)
 		if wrap != nil {
-			on = wrap(l)
+			on = wrap(on)
 		}
 		go func() { _ = srv.Serve(on) }() // ends when the listener does
 	}

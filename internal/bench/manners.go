@@ -4,6 +4,7 @@ import (
 	"crypto/md5" //nolint:gosec // HTTP Digest
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/netip"
 	"regexp"
@@ -21,6 +22,26 @@ type manner struct {
 	refuse func(d *Device, op string, req *element) *fault
 	// shape may change an answer.
 	shape func(d *Device, op string, answer *node)
+	// blame may change a fault.
+	blame func(f *fault) (*fault, *node)
+	// octets may change an answer as it is written, and head what HTTP says of it.
+	octets func(out []byte) []byte
+	head   func(h http.Header)
+	// login may change a challenge of HTTP Digest, without its scheme.
+	login func(challenge string) []string
+	// match may change an answer to discovery.
+	match func(t *targetService, answer *node)
+	// frames gives what is sent in the place of a frame.
+	frames func(frame []byte) [][]byte
+	// boot changes what the device is, when it starts again.
+	boot func(d *Device)
+	// As a trait of drawn devices: how often, which group, what else it takes, and what it
+	// brings along.
+	weight int
+	group  string
+	needs  func(Model) bool
+	brings func(*Model, *Unit)
+	excuse string
 }
 
 // The manners that others look for by name.
@@ -102,7 +123,16 @@ func (d *Device) keeps(password string) string {
 }
 
 // manners are all there are, by name.
-var manners = map[string]manner{
+var manners = map[string]manner{}
+
+func init() {
+	for _, some := range []map[string]manner{ownManners, httpManners, xmlManners, userManners, linkManners, restManners} {
+		maps.Copy(manners, some)
+	}
+}
+
+// ownManners are those that other files look for by name, and the like of them.
+var ownManners = map[string]manner{
 	gatewayFirst: {
 		stands: "practice: an address is taken only with its gateway in place",
 		refuse: func(d *Device, op string, req *element) *fault {
@@ -329,6 +359,50 @@ func (d *Device) shape(op string, answer *node) {
 			m.shape(d, op, answer)
 		}
 	}
+}
+
+// blames changes a fault as the device's manners have it.
+func (d *Device) blames(f *fault) (*fault, *node) {
+	for _, name := range d.unit.Manners {
+		if m := manners[name]; m.blame != nil {
+			return m.blame(f)
+		}
+	}
+	return f, f.node()
+}
+
+// octets changes an answer as it is written.
+func (d *Device) octets(out []byte) []byte {
+	for _, name := range d.unit.Manners {
+		if m := manners[name]; m.octets != nil {
+			out = m.octets(out)
+		}
+	}
+	return out
+}
+
+// heads changes what HTTP says of an answer.
+func (d *Device) heads(h http.Header) {
+	for _, name := range d.unit.Manners {
+		if m := manners[name]; m.head != nil {
+			m.head(h)
+		}
+	}
+}
+
+// sends gives how a device sends frames.
+func (d *Device) sends(plain func([]byte)) func([]byte) {
+	for _, name := range d.unit.Manners {
+		if m := manners[name]; m.frames != nil {
+			next := plain
+			plain = func(frame []byte) {
+				for _, f := range m.frames(frame) {
+					next(f)
+				}
+			}
+		}
+	}
+	return plain
 }
 
 // old gives a fault as SOAP 1.1 has it.

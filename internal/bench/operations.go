@@ -111,7 +111,13 @@ func getInformation(d *Device, _ *element) (*node, *fault) {
 		el(devNS, "SerialNumber", d.unit.Serial), el(devNS, "HardwareId", "rev B"))
 }
 
-const interfaceToken = "eth0"
+// token names the interface of a device.
+func (d *Device) token() string {
+	if d.is(oddToken) {
+		return `eth 0 <"Büro" & 'Hof'>`
+	}
+	return "eth0"
+}
 
 func getInterfaces(d *Device, _ *element) (*node, *fault) {
 	address := func(name string) *node {
@@ -130,8 +136,8 @@ func getInterfaces(d *Device, _ *element) (*node, *fault) {
 	config.kids = append(config.kids, el(typNS, "DHCP", d.state.dhcp))
 	return response("GetNetworkInterfaces", el(devNS, "NetworkInterfaces",
 		el(typNS, "Enabled", true),
-		el(typNS, "Info", el(typNS, "Name", interfaceToken), el(typNS, "HwAddress", d.unit.mac), el(typNS, "MTU", 1500)),
-		el(typNS, "IPv4", el(typNS, "Enabled", d.state.address.IsValid() || d.state.dhcp), config)).with("token", interfaceToken))
+		el(typNS, "Info", el(typNS, "Name", d.token()), el(typNS, "HwAddress", d.unit.mac), el(typNS, "MTU", 1500)),
+		el(typNS, "IPv4", el(typNS, "Enabled", d.state.address.IsValid() || d.state.dhcp), config)).with("token", d.token()))
 }
 
 func getGateway(d *Device, _ *element) (*node, *fault) {
@@ -181,6 +187,9 @@ func createUsers(d *Device, req *element) (*node, *fault) {
 	}
 	if d.fresh() && user.find("UserLevel").value() != "Administrator" {
 		return nil, invalid("AdministratorRequired", "the first user must be an administrator")
+	}
+	if d.fresh() && d.is(namesItsUser) && name != itsUser {
+		return nil, &fault{code: "Sender", sub: "OperationProhibited", reason: "The first user must be called " + itsUser}
 	}
 	if f := d.judgePassword(name, password); f != nil {
 		return nil, f
@@ -346,7 +355,7 @@ func setScopes(d *Device, req *element) (*node, *fault) {
 }
 
 func setInterfaces(d *Device, req *element) (*node, *fault) {
-	if req.find("InterfaceToken").value() != interfaceToken {
+	if req.find("InterfaceToken").value() != d.token() {
 		return nil, invalid("InvalidNetworkInterface", "The supplied network interface token does not exist")
 	}
 	if d.unit.DHCPOnly {

@@ -60,8 +60,20 @@ func (d *Device) serveSOAP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	d.mu.Lock()
-	slow := d.unit.Slow
+	slow := d.unit.Slow + d.wakes()
+	d.served++
+	served := d.served
 	d.mu.Unlock()
+	switch {
+	case d.is(stalls) && served%stallsEvery == 0:
+		<-r.Context().Done() // it never answers this one
+		return
+	case d.is(pagesOfErrors) && served%stallsEvery == 0:
+		w.Header().Set("Content-Type", "text/html")
+		w.WriteHeader(http.StatusInternalServerError)
+		_, _ = io.WriteString(w, "<html><body><h1>Internal Server Error</h1><p>out of memory</body></html>")
+		return
+	}
 	if slow > 0 && !sleep(r.Context(), slow) {
 		return
 	}
@@ -221,6 +233,10 @@ func (d *Device) answer(w http.ResponseWriter, body *node, f *fault) {
 			body = f.old()
 		case d.is(securityFaults) && f.auth:
 			body = (&fault{code: "Sender", sub: "InvalidSecurity", reason: "An error was discovered"}).node()
+		default:
+			if f, body = d.blames(f); f.status != 0 {
+				status = f.status
+			}
 		}
 		if f.retry > 0 {
 			w.Header().Set("Retry-After", fmt.Sprint(int(f.retry/time.Second)))
@@ -237,7 +253,7 @@ func (d *Device) answer(w http.ResponseWriter, body *node, f *fault) {
 		w.WriteHeader(http.StatusForbidden)
 		return
 	}
-	out := render(model.Dialect, envelope(nil, body))
+	out := d.octets(render(model.Dialect, envelope(nil, body)))
 	if d.is(junk) {
 		out = append(bytes.Replace(out, []byte("rev B"), []byte("rev B & \x00C"), 1), "\x00\x00\r\n<!-- -->"...)
 	}
@@ -245,6 +261,7 @@ func (d *Device) answer(w http.ResponseWriter, body *node, f *fault) {
 	if model.Dialect == "default" {
 		w.Header().Set("Content-Length", fmt.Sprint(len(out)))
 	}
+	d.heads(w.Header())
 	w.WriteHeader(status)
 	if every := d.unit.Dribble; every > 0 {
 		for i := range out {
@@ -315,6 +332,10 @@ func (d *Device) effectOf(op string) effect {
 			}
 			d.Reset()
 		}, d.unit.LoseBoot}
+	case op == "SetNetworkInterfaces" && d.is(lateMove):
+		return effect{do: func() { time.AfterFunc(d.host.port.sw.pace.Of(moveLate), func() { d.again(moveTime, false) }) }}
+	case op == "SetNetworkInterfaces" && d.is(restartsItself):
+		return effect{do: func() { d.again(d.unit.Restart, false) }}
 	case op == "SetNetworkInterfaces" && !d.unit.model.NeedsBoot && !d.is(silentRestart):
 		lose := d.unit.LoseMove
 		if d.unit.model.RenewsCert {
