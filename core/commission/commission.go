@@ -212,8 +212,8 @@ type Plan struct {
 	// where that is not to be tried.
 	First secret.Password
 	// Another gives what a device is offered in the place of a key that it has refused at a
-	// step (StepKey, StepRekey or StepUser): a password of another form or, at StepKey, another
-	// name for its user. It has it on the keyring before it returns, and knows in later runs
+	// step (StepKey, StepFirst, StepRekey or StepUser): a password of another form or, at the
+	// first two, another name for its user. It has it on the keyring before it returns, and knows in later runs
 	// what was refused; zero where there is none. It may be nil.
 	Another func(s Step, refused Credential, o secret.Objection) (Credential, error)
 	// NameBySerial gives the name for a serial number that was not known when the

@@ -282,6 +282,11 @@ func (r *run) key(ctx context.Context) error {
 // give has a device take a password for a user, or another form of it where it
 // refuses one; k is what it was last offered.
 func (r *run) give(ctx context.Context, w Write, k *Credential, write func(Credential) error) error {
+	return r.giveUnless(ctx, w, k, func(secret.Objection) bool { return false }, write)
+}
+
+// giveUnless does so, and offers no other form where what the device has against one ends it.
+func (r *run) giveUnless(ctx context.Context, w Write, k *Credential, ends func(secret.Objection) bool, write func(Credential) error) error {
 	if err := r.private(); err != nil {
 		return err
 	}
@@ -298,6 +303,9 @@ func (r *run) give(ctx context.Context, w Write, k *Credential, write func(Crede
 		var o secret.Objection
 		if errors.As(err, &told) {
 			o = told.Objection
+		}
+		if ends(o) {
+			return err
 		}
 		next, aerr := r.plan.Another(w.Step, *k, o)
 		if aerr != nil {
@@ -337,14 +345,17 @@ func (r *run) first(ctx context.Context) error {
 	}
 	r.tried = true
 	w := firstWrite(r.plan)
-	w.InClear = !r.session.Encrypted()
-	err := r.do(ctx, w, func() error {
+	k := Credential{User: r.plan.User, Password: r.plan.First}
+	// One that has an administrator refuses access. One that has something against the
+	// password has none, and is offered another.
+	err := r.giveUnless(ctx, w, &k, func(o secret.Objection) bool { return o.What == secret.Unsaid }, func(k Credential) error {
 		a, err := able[Keyer](r.session, "password")
 		if err != nil {
 			return err
 		}
-		return a.CreateAdministrator(ctx, r.plan.User, r.plan.First)
+		return a.CreateAdministrator(ctx, k.User, k.Password)
 	})
+	r.plan.User, r.plan.First = k.User, k.Password
 	switch {
 	case errors.Is(err, ErrReplyLost): // which it is shows when it is offered
 		r.plan.Others = append([]Credential{{User: r.plan.User, Password: r.plan.First, Origin: FromChange}}, r.plan.Others...)

@@ -105,6 +105,42 @@ func judgeDrawn(t *testing.T, seeds []uint64) (out []verdict) {
 	return out
 }
 
+// Traits that devices once ended wrong by, together as they were met, end right.
+func TestTraitsThatOnceEndedWrong(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it plays a site for each")
+	}
+	t.Parallel()
+	var wait sync.WaitGroup
+	places := make(chan struct{}, 4)
+	for i, c := range []struct{ auth, traits string }{
+		{"token", "no information"},
+		{"md5", "no discovery, wakes late"},
+		{"md5", "names its user"},
+		{"token", "names its user, hides users"},
+		{"sha256", "ceiling that is told, hides users"},
+		{"token", "UTF-16, texts of the world"},
+		{"token", "old faults"},
+		{"both", "no clock, clock ahead"},
+		{"md5", "resets, nonce once"},
+		{"md5", "factory first, late service"},
+	} {
+		wait.Go(func() {
+			places <- struct{}{}
+			defer func() { <-places }()
+			set := strings.Split(c.traits, ", ")
+			s, err := bench.WithTraits(uint64(i), c.auth, set)
+			if !assert.NoError(t, err, c.traits) {
+				return
+			}
+			for _, v := range playDrawn(t, s, uint64(i), map[string][]string{"drawn-1": set}) {
+				assert.Empty(t, v.wrong, "%s", v)
+			}
+		})
+	}
+	wait.Wait()
+}
+
 // shrunk finds the fewest traits of a device that are enough for it to end wrong by itself; nil
 // where it takes the others of its site.
 func shrunk(t *testing.T, v verdict) []string {

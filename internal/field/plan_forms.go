@@ -43,11 +43,10 @@ func (p *Planner) Another(d device.Device) func(s commission.Step, refused commi
 	}
 	renamed := false
 	return func(s commission.Step, was commission.Credential, o secret.Objection) (next commission.Credential, err error) {
-		if s == commission.StepKey && o.User != "" && !renamed && !strings.EqualFold(o.User, was.User) {
+		if (s == commission.StepKey || s == commission.StepFirst) && o.User != "" && !renamed && !strings.EqualFold(o.User, was.User) {
 			renamed = true
 			next = commission.Credential{User: o.User, Password: was.Password}
-			p.Keys.KeepSent(d.MAC)
-			p.Keys.Set(d.MAC, next.User, next.Password)
+			p.keep(s, d.MAC, next)
 			return next, nil
 		}
 		forms, err := p.forms(d)
@@ -67,17 +66,23 @@ func (p *Planner) Another(d device.Device) func(s commission.Step, refused commi
 		if err != nil {
 			return next, err
 		}
-		switch {
-		case s == commission.StepRekey:
-			p.Keys.SetNext(d.MAC, was.User, password, time.Now())
-		case s == commission.StepUser && p.Keys.NextUserFor(d.MAC, was.User).IsZero():
-			p.Keys.SetUserFor(d.MAC, was.User, password)
-		case s == commission.StepUser:
-			p.Keys.SetNextUserFor(d.MAC, was.User, password)
-		default:
-			p.Keys.KeepSent(d.MAC)
-			p.Keys.Set(d.MAC, was.User, password)
-		}
-		return commission.Credential{User: was.User, Password: password}, nil
+		next = commission.Credential{User: was.User, Password: password}
+		p.keep(s, d.MAC, next)
+		return next, nil
+	}
+}
+
+// keep puts what a device is offered at a step in the place of another key on the keyring.
+func (p *Planner) keep(s commission.Step, mac device.MAC, k commission.Credential) {
+	switch {
+	case s == commission.StepRekey, s == commission.StepFirst:
+		p.Keys.SetNext(mac, k.User, k.Password, time.Now())
+	case s == commission.StepUser && p.Keys.NextUserFor(mac, k.User).IsZero():
+		p.Keys.SetUserFor(mac, k.User, k.Password)
+	case s == commission.StepUser:
+		p.Keys.SetNextUserFor(mac, k.User, k.Password)
+	default:
+		p.Keys.KeepSent(mac)
+		p.Keys.Set(mac, k.User, k.Password)
 	}
 }

@@ -154,8 +154,9 @@ func (r *surveyRun) askUsual(subnet netip.Prefix, v *reach.Visitor) {
 	}
 }
 
-// usualLimit is how long a host may take to show that it has a device service.
-const usualLimit = 3 * time.Second
+// usualLimit is how long a host may take to show that it has a device service: some take six
+// seconds over their first answer since they were switched on. What is no device says so at once.
+const usualLimit = 10 * time.Second
 
 func (r *surveyRun) hasService(h hearing, v *reach.Visitor) bool {
 	path, err := r.Net.Open(v, h.mac)

@@ -81,7 +81,7 @@ func (s *session) Read(ctx context.Context) (commission.Found, error) {
 func (s *session) read(ctx context.Context) (commission.Found, error) {
 	var f commission.Found
 	info, err := s.Information(ctx)
-	if err != nil {
+	if err != nil && !onvif.Untold(err) {
 		return f, err
 	}
 	f.Make, f.Model, f.Serial, f.Firmware = info.Make, info.Model, info.Serial, info.Firmware
@@ -338,7 +338,7 @@ func (s *session) SetPassword(ctx context.Context, user string, p secret.Passwor
 // objects reads out of a refusal what the device has against a password.
 func (s *session) objects(err error) error {
 	var f *soap.Fault
-	if err = s.lost(err); errors.As(err, &f) {
+	if err = s.lost(err); errors.As(err, &f) && !f.RefusesAccess() {
 		return &commission.PasswordError{Objection: secret.Heard(f.Subcodes, f.Reason), Err: err}
 	}
 	return err

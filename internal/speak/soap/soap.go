@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"crypto/sha1" //nolint:gosec // the UsernameToken profile demands SHA-1
 	"encoding/base64"
+	"encoding/binary"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf16"
 	"unicode/utf8"
 
 	"janustat/core/secret"
@@ -298,7 +300,7 @@ func NewDecoder(data []byte) *xml.Decoder {
 // plain makes UTF-8 of a document, without what XML forbids. One that declares UTF-8 and
 // is none is taken for Latin-1, as one that declares that is (ISO 8859-1).
 func plain(data []byte) []byte {
-	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
+	data = bytes.TrimPrefix(narrow(data), []byte("\xef\xbb\xbf"))
 	if latin(data) {
 		wide := make([]byte, 0, len(data)+len(data)/4)
 		for _, c := range data {
@@ -335,6 +337,24 @@ var ampersand = regexp.MustCompile(`&(?:amp|lt|gt|quot|apos|#[0-9]{1,7}|#x[0-9A-
 
 // declaredLatin are the labels of one octet a character.
 var declaredLatin = []string{"iso-8859-1", "iso8859-1", "iso_8859-1", "iso-8859-15", "latin1", "latin-1", "windows-1252", "cp1252"}
+
+// narrow makes UTF-8 of UTF-16, which a byte-order mark tells (XML 1.0, 4.3.3).
+func narrow(data []byte) []byte {
+	var order binary.ByteOrder
+	switch {
+	case bytes.HasPrefix(data, []byte{0xfe, 0xff}):
+		order = binary.BigEndian
+	case bytes.HasPrefix(data, []byte{0xff, 0xfe}):
+		order = binary.LittleEndian
+	default:
+		return data
+	}
+	var units []uint16
+	for data = data[2:]; len(data) > 1; data = data[2:] {
+		units = append(units, order.Uint16(data))
+	}
+	return []byte(string(utf16.Decode(units)))
+}
 
 // latin reports whether a document is in Latin-1, by its declaration or by what it is.
 func latin(data []byte) bool {

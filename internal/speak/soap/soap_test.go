@@ -2,11 +2,13 @@ package soap
 
 import (
 	"encoding/base64"
+	"encoding/binary"
 	"errors"
 	"io"
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf16"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -94,12 +96,23 @@ func TestDecodeTakesWhatDevicesWrite(t *testing.T) {
 		"Latin-1 that says it is UTF-8": {whole("<?xml version='1.0' encoding='UTF-8'?>", "Caf\xe9", ""), "Café"},
 		"utf8 as a label":               {whole("<?xml version='1.0' encoding='utf8'?>", "Café", ""), "Café"},
 		"a label of nobody's":           {whole("<?xml version='1.0' encoding='quay-8'?>", "Café", ""), "Café"},
+		"UTF-16, big end first":         {wide(binary.BigEndian, whole("<?xml version='1.0' encoding='UTF-16'?>", "Вход 光", "")), "Вход 光"},
+		"UTF-16, little end first":      {wide(binary.LittleEndian, whole("", "Café", "")), "Café"},
+		"half a letter at the end":      {wide(binary.LittleEndian, whole("", "Café", "")) + "x", "Café"},
 		"a bare ampersand":              {whole("", "Bed & Board &amp; &#169; &c;", ""), "Bed & Board & © &c;"},
 	} {
 		var a answer
 		require.NoError(t, Decode(strings.NewReader(c.text), &a), name)
 		assert.Equal(t, c.want, a.Name, name)
 	}
+}
+
+func wide(order binary.AppendByteOrder, s string) string {
+	b := order.AppendUint16(nil, 0xfeff)
+	for _, u := range utf16.Encode([]rune(s)) {
+		b = order.AppendUint16(b, u)
+	}
+	return string(b)
 }
 
 func TestRefusalsOfAccess(t *testing.T) {
