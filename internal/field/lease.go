@@ -19,6 +19,13 @@ import (
 // ErrOtherServer is wrapped when another DHCP server answers on the wire.
 var ErrOtherServer = errors.New("another DHCP server answers on this LAN")
 
+// A device that asks, is offered its address so often at least and for so long, and does not
+// take it is waited for no longer. It is served still, should it take it after all.
+const (
+	maxOffered = 6
+	offeredFor = 45 * time.Second
+)
+
 // maxDeclined is how often a device may refuse an address that nobody else answers for.
 const maxDeclined = 4
 
@@ -67,6 +74,9 @@ type clientState struct {
 	refused   error         // why it is not offered any more
 	declined  int           // so often it has refused the address
 	asked     bool          // it has asked since the service began
+	offered   int           // so often, since it last took a lease
+	first     time.Time     // of these
+	idle      bool          // it takes none, and is not waited for
 	leased    bool
 	met       bool // at its address, since it has the lease
 }
@@ -152,6 +162,8 @@ func (c *clientState) why() string {
 	switch {
 	case c.refused != nil:
 		return c.refused.Error()
+	case c.idle:
+		return fmt.Sprintf("asked, was offered %s %d times, and did not take it", c.Address, c.offered)
 	case c.asked:
 		return "asked, and took no lease"
 	}
@@ -278,8 +290,8 @@ func (r *leaseRun) state() (leased, met bool) {
 			continue
 		}
 		waited = true
-		leased = leased && (c.leased || c.refused != nil)
-		met = met && (c.met || c.refused != nil)
+		over := c.refused != nil || c.idle && !c.leased
+		leased, met = leased && (c.leased || over), met && (c.met || over)
 	}
 	return leased && waited, met
 }
@@ -385,6 +397,16 @@ func (r *leaseRun) terms(c *clientState) dhcp.Lease {
 func (r *leaseRun) offer(c *clientState, q dhcp.Request) {
 	b, err := q.Offer(r.terms(c))
 	r.send(q, b, err)
+	if c.leased {
+		return
+	}
+	if c.offered++; c.offered == 1 {
+		c.first = time.Now()
+	}
+	if !c.idle && c.offered >= maxOffered && r.Net.Pace.Since(c.first) > offeredFor {
+		c.idle = true
+		r.Tell(c.LeaseClient, fmt.Sprintf("was offered %s %d times and does not take it: it is not waited for any longer", c.Address, c.offered))
+	}
 }
 
 // confirm gives the lease to a client that takes our offer, or goes on with it.
@@ -411,6 +433,7 @@ func (r *leaseRun) confirm(c *clientState, q dhcp.Request) {
 	}
 	b, err := q.Ack(r.terms(c))
 	r.send(q, b, err)
+	c.offered, c.idle = 0, false
 	if !c.leased {
 		c.leased = true
 		r.Tell(c.LeaseClient, fmt.Sprintf("leased until %s", now.Add(r.Terms.Time).Format("15:04")))

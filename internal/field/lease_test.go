@@ -132,6 +132,31 @@ func TestLeaseWaitsForDevicesAtTheirAddresses(t *testing.T) {
 	assert.Equal(t, l.Clients[0].Address, at.Addr())
 }
 
+// deaf is a wire on which no offer of a lease gets through.
+type deaf struct{ wire.Wire }
+
+func (d deaf) Write(frame []byte) error {
+	const payload = 14 + 20 + 8
+	if len(frame) > payload && frame[12] == 8 && frame[13] == 0 && frame[23] == 17 {
+		if m, err := dhcpv4.FromBytes(frame[payload:]); err == nil && m.MessageType() == dhcpv4.MessageTypeOffer {
+			return nil
+		}
+	}
+	return d.Wire.Write(frame)
+}
+
+// One that asks for ever and takes nothing does not keep the service up.
+func TestLeaseEndsForADeviceThatNeverTakesOne(t *testing.T) {
+	t.Parallel()
+	l, _, _ := startLeasingOn(t, bareSite, func(w wire.Wire) wire.Wire { return deaf{w} })
+	l.Clients, l.For = l.Clients[:1], time.Hour
+	ended, err := l.Run(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, ended.Leased)
+	assert.Contains(t, ended.Why[l.Clients[0].MAC], "was offered 10.61.8.41")
+	assert.Contains(t, ended.Why[l.Clients[0].MAC], "did not take it")
+}
+
 func TestLeaseStopsWhenAnotherServerAppears(t *testing.T) {
 	t.Parallel()
 	l, socket, _ := startLeasing(t)
