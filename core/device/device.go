@@ -45,8 +45,24 @@ const (
 	Factory   Access = "factory"   // a known factory password opens it
 	Keyed     Access = "keyed"     // a password on the keyring opens it
 	Sealed    Access = "sealed"    // protected, and no key fits
+	Unread    Access = "unread"    // says that it is a device, and did not answer yet when it was asked what it is
 	Unmanaged Access = "unmanaged" // speaks nothing that can be configured
 )
+
+// Over reports whether a says more than b: what was read says more than what only was not.
+func (a Access) Over(b Access) bool { return a.said() > b.said() }
+
+func (a Access) said() int {
+	switch a {
+	case "":
+		return 0
+	case Unmanaged:
+		return 1
+	case Unread:
+		return 2
+	}
+	return 3
+}
 
 // Condition is the state of a device's address.
 type Condition string

@@ -342,7 +342,7 @@ func (d *Device) seen(f Device, last time.Time) []Change {
 	}
 	// An alarm is taken back when a password opens the device, which proves who it is; that
 	// nobody says anything strange at the moment does not.
-	if alarm := d.suspect(f); alarm != "" && alarm != d.Alarm && f.Access != "" && f.Access != Unmanaged {
+	if alarm := d.suspect(f); alarm != "" && alarm != d.Alarm && f.Access.Over(Unread) {
 		note("alarm", alarm)
 		d.Apply(Alarmed{f.SeenAt, alarm})
 	}
@@ -396,7 +396,7 @@ func (d *Device) accessBy(f Device) Access {
 	switch {
 	case d.Access == "":
 		return f.Access
-	case f.Access == Unmanaged || f.Access == "":
+	case d.Access.Over(f.Access) && !f.Access.Over(Unread):
 		return d.Access
 	case f.Access == Sealed && (d.Access == Keyed || d.Access == Factory):
 		return d.Access

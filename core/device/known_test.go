@@ -181,3 +181,18 @@ func TestTwoKeysForOneMACAreNotChosenFrom(t *testing.T) {
 	}
 	assert.Equal(t, a, Merge([]Sighting{say(a, 1), say(a, 2)})[0].Pins["bell"])
 }
+
+// What was read says more than what only was not, in whatever order they come; what is known
+// stands while a device does not answer.
+func TestAccessThatWasReadStands(t *testing.T) {
+	for _, c := range []struct{ was, found, want Access }{
+		{"", Unmanaged, Unmanaged}, {"", Unread, Unread}, {Unmanaged, Unread, Unread}, {Unread, Unmanaged, Unread},
+		{Unread, Fresh, Fresh}, {Fresh, Unread, Fresh}, {Sealed, Unmanaged, Sealed}, {Keyed, Unread, Keyed}, {Sealed, Fresh, Fresh},
+	} {
+		d := Device{Facts: Facts{Access: c.was}}
+		assert.Equal(t, c.want, d.accessBy(Device{Facts: Facts{Access: c.found}}), "%s, and %s found", c.was, c.found)
+		merged := Facts{Access: c.was}
+		merged.Absorb(Facts{Access: c.found})
+		assert.Equal(t, c.want, merged.Access, "%s, then %s", c.was, c.found)
+	}
+}

@@ -178,7 +178,7 @@ func (f *Facts) Absorb(n Facts) {
 			*p.have = p.said
 		}
 	}
-	if n.Access != "" && (n.Access != Unmanaged || f.Access == "") {
+	if n.Access != "" && !f.Access.Over(n.Access) {
 		f.Access = n.Access
 	}
 	if n.Settings != nil {

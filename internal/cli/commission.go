@@ -81,6 +81,16 @@ func (a *App) commission(ctx context.Context, d *work.Desk, only work.Selection,
 	if err := a.confirm(ctx, question); err != nil {
 		return err
 	}
+	if unread := d.Unread(only); len(unread) > 0 {
+		var tags []string
+		for i := range unread {
+			tags = append(tags, unread[i].Label())
+		}
+		a.say("%s not answered yet to the question what it is: asking again", text.Have(tags))
+		if err := a.withNet(ctx, d, longPatience, func(ctx context.Context, net *reach.Net) error { return d.ReadAgain(ctx, net, unread) }); err != nil {
+			return err
+		}
+	}
 	planner, err := a.planner(ctx, d, true)
 	if err != nil {
 		return err

@@ -81,11 +81,14 @@ func TestDevicesDrawnToday(t *testing.T) {
 	t.Logf("%d of %d drawn devices end right", right, len(all))
 }
 
+// sitesAtOnce is how many sites are played beside each other: they wait more than they work.
+const sitesAtOnce = 8
+
 // judgeDrawn plays sites, some beside each other, and judges each device.
 func judgeDrawn(t *testing.T, seeds []uint64) (out []verdict) {
 	var mu sync.Mutex
 	var wait sync.WaitGroup
-	places := make(chan struct{}, 4)
+	places := make(chan struct{}, sitesAtOnce)
 	for _, seed := range seeds {
 		wait.Go(func() {
 			places <- struct{}{}

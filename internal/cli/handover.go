@@ -2,7 +2,9 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -215,6 +217,9 @@ func recordOf(ctx context.Context, j *job.Job, all []device.Device, only work.Se
 	if f.Spans, err = addressPlan(ctx, j, all, g.Subnet); err != nil {
 		return handover.Record{}, err
 	}
+	if f.Excepted, err = excepted(ctx, j); err != nil {
+		return handover.Record{}, err
+	}
 	notes, err := j.Register.Notes(ctx)
 	if err != nil {
 		return handover.Record{}, err
@@ -229,6 +234,27 @@ func recordOf(ctx context.Context, j *job.Job, all []device.Device, only work.Se
 	}
 	r.Open = append(r.Open, notMet(devices, g.Subnet, last.At)...)
 	return r, nil
+}
+
+// excepted gives, by ID, what devices refused to have set right when they were last proved.
+func excepted(ctx context.Context, j *job.Job) (map[int64][]string, error) {
+	last, err := j.Register.LastProofs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64][]string{}
+	for id, p := range last {
+		var checks []field.Check
+		if err := json.Unmarshal(p.Checks, &checks); err != nil {
+			return nil, fmt.Errorf("register: proof of %s: %w", p.At.Format(time.DateTime), err)
+		}
+		for _, c := range checks {
+			if c.Refused {
+				out[id] = append(out[id], fmt.Sprintf("%s: should be %s, and it is %s; the device refuses to have it set", c.Name, c.Want, cmp.Or(c.Got, "none")))
+			}
+		}
+	}
+	return out, nil
 }
 
 // notMet tells what of the site is not in the record as it should be: devices of the job

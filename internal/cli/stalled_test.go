@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -64,6 +65,29 @@ func TestADeviceThatIsNotReadIsTold(t *testing.T) {
 	busy.Stall(time.Minute)
 	out := c.must("survey", "--quiet", "--for", "1s")
 	assert.Contains(t, out, "02:e4:42:00:01:02 at 192.168.77.20 is a device by its answer to discovery")
+	assert.Contains(t, c.must("list", "access=unread"), "02:e4:42:00:01:02")
 	busy.Stall(0)
-	assert.NotContains(t, c.must("survey", "--quiet", "--for", "1s"), "unread")
+	out = c.must("survey", "--quiet", "--for", "1s")
+	assert.Contains(t, out, "access unread → fresh")
+	assert.NotContains(t, out, "by its answer to discovery")
+}
+
+// One that was taken though it was not read is asked again before it is commissioned.
+func TestADeviceThatWasNotReadIsReadAgain(t *testing.T) {
+	t.Parallel()
+	c := hire(t, mumbling+`  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 2, restart: 1s}
+`, "--subnet", "10.61.8.0/23")
+	busy := c.bench.Device("dome-2")
+	busy.Stall(time.Minute)
+	c.must("survey", "--quiet", "--for", "1s")
+	assert.NotContains(t, c.must("take", "all", "--yes"), "02:e4:42:00:01:02")
+	c.must("take", "02:e4:42:00:01:02", "--yes")
+	c.must("allot")
+	busy.Stall(0)
+	code, out, errs := c.run("", "commission", "--yes")
+	assert.Equal(t, ExitDone, code, out+errs)
+	assert.Contains(t, errs, "C02 has not answered yet to the question what it is: asking again")
+	listed := c.must("list")
+	assert.Equal(t, 2, strings.Count(listed, "settled"), listed)
+	assert.NotContains(t, listed, "unread")
 }

@@ -73,7 +73,7 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Pla
 	plan := p.KeyPlan(d)
 	_, _, ok := p.Keys.For(d.MAC)
 	renew := d.Access == device.Fresh && !plan.Known && !p.MaybeKeyed[d.ID] && (!ok || p.Sheet.Style() != job.Each)
-	made := d.Access == device.Fresh || d.Access == "" // or it would only cost a try
+	made := d.Access == device.Fresh || d.Access == "" || d.Access == device.Unread // or it would only cost a try
 	if !ok && made || renew {
 		password, err := p.styled(d, devices)
 		if err != nil {

@@ -1,8 +1,10 @@
 package field
 
 import (
+	"cmp"
 	"errors"
 	"net/netip"
+	"slices"
 	"time"
 
 	"janustat/core/device"
@@ -82,12 +84,26 @@ func (r *surveyRun) readOne(key hearing, v *reach.Visitor) {
 		}
 		// It is there and speaks; only its details are missing.
 		r.Log.Warn("device answers discovery but not its service", "mac", key.mac, "at", key.addr)
-		r.mu.Lock()
-		if !r.read[key.mac] && r.Subnets.Askable(key.addr) && len(r.found.Unread) < maxUnread {
-			r.found.Unread = append(r.found.Unread, Unread{key.mac, key.addr})
-		}
-		r.mu.Unlock()
 	})
+}
+
+// unread gives the devices that answered discovery and were not read: their tries are spent,
+// or the survey ended before they were. The lock is held.
+func (r *surveyRun) unread() (out []Unread) {
+	for key, m := range r.matched {
+		if speaksDevice(m) && r.reading[key] && !r.read[key.mac] && !r.banned(key.mac) {
+			out = append(out, Unread{key.mac, key.addr})
+		}
+	}
+	slices.SortFunc(out, func(a, b Unread) int { return cmp.Or(a.Address.Compare(b.Address), slices.Compare(a.MAC[:], b.MAC[:])) })
+	return out[:min(len(out), maxUnread)]
+}
+
+// tellUnread has them among the sightings. The lock is held.
+func (r *surveyRun) tellUnread() {
+	for _, u := range r.found.Unread {
+		r.found.Sightings = append(r.found.Sightings, device.Sighting{At: time.Now(), By: "wsd", MAC: u.MAC, Address: u.Address, Facts: device.Facts{Access: device.Unread}})
+	}
 }
 
 // Unread is a host that answered discovery as a device does, and not its service.

@@ -196,7 +196,8 @@ func (s Survey) Run(ctx context.Context) (*Findings, error) {
 	defer r.mu.Unlock()
 	r.tellApart()
 	r.found.Floods = r.floods()
-	r.found.Unread = slices.DeleteFunc(r.found.Unread, func(u Unread) bool { return r.read[u.MAC] || r.found.Enough })
+	r.found.Unread = r.unread()
+	r.tellUnread()
 	return &r.found, nil
 }
 

@@ -329,3 +329,19 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// What a proved device refuses stands on page one, and nothing says that all is well above it.
+func TestWhatDevicesRefuseStandsOnPageOne(t *testing.T) {
+	at := time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
+	d := device.Device{ID: 7, Tag: "C01", InJob: device.Taken, Proved: at, AsLeft: &device.Settings{Address: netip.MustParseAddr("10.61.8.41"), Prefix: 23}, Facts: device.Facts{Kind: device.Camera, Access: device.Keyed}}
+	r := New(Facts{Site: "Quay", Excepted: map[int64][]string{7: {"clock: should be within 2s, and it is 1h0m0s off"}}}, []device.Device{d})
+	assert.Equal(t, []string{"C01 clock: should be within 2s, and it is 1h0m0s off"}, r.Open)
+	assert.Contains(t, r.Held(), "but for 1 thing that devices refuse")
+	page, err := r.HTML(Options{})
+	require.NoError(t, err)
+	assert.Contains(t, string(page), "<li>C01 clock: should be within 2s, and it is 1h0m0s off</li>")
+	assert.Contains(t, string(page), r.Held())
+	d.Proved = time.Time{}
+	r = New(Facts{Site: "Quay", Excepted: map[int64][]string{7: {"clock: 1h0m0s off"}}}, []device.Device{d})
+	assert.Equal(t, []string{"C01 is commissioned and not proved yet"}, r.Open)
+}

@@ -36,7 +36,7 @@ func (r Record) result(p *printer) {
 		}
 	}
 	p.SetFont(face, "B", 12)
-	words := fmt.Sprintf("Accepted: %d of %d devices proved, every check held.", proved, len(r.Devices))
+	words := fmt.Sprintf("Accepted: %d of %d devices proved, %s.", proved, len(r.Devices), r.Held())
 	if proved < len(r.Devices) {
 		words = fmt.Sprintf("Not accepted yet: %d of %d devices proved.", proved, len(r.Devices))
 	}

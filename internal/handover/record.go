@@ -32,6 +32,8 @@ type Record struct {
 	// Spans are what the address plan has beside the devices: kept clear, pools, what others use.
 	Spans []Span   `json:"address_plan"`
 	Open  []string `json:"still_open"` // what is not finished, in words
+
+	excepted int // things that a proved device refuses, and that are among those open
 }
 
 // Entry is one device of the job as left.
@@ -93,6 +95,9 @@ type Facts struct {
 	InClear map[int64]bool              // by ID: it has a password that was set without encryption
 	Notes   map[int64]map[string]string // by ID, and field
 	Spans   []Span
+	// Excepted are, by ID, things that a device that is proved has not as it should, since it
+	// takes them in no way.
+	Excepted map[int64][]string
 }
 
 // New makes the record of the taken devices, and of those that were left out after they
@@ -113,6 +118,11 @@ func New(f Facts, devices []device.Device) Record {
 		}
 		r.Devices = append(r.Devices, entry(d, f, joined[d.Tag], leftOut))
 		r.Open = append(r.Open, open(d)...)
+		if d.InJob == device.Taken && !d.Proved.IsZero() {
+			for _, what := range f.Excepted[d.ID] {
+				r.Open, r.excepted = append(r.Open, d.Tag+" "+what), r.excepted+1
+			}
+		}
 	}
 	r.Made = r.Made.UTC().Truncate(time.Second)
 	return r
@@ -220,6 +230,14 @@ func (r *Record) Custody() (out []string) {
 		out = append(out, fmt.Sprintf("Passwords of %s are held by %s.", text.Plural(holds[who], "device"), who))
 	}
 	return out
+}
+
+// Held says how the checks of the devices that are proved went.
+func (r Record) Held() string {
+	if r.excepted > 0 {
+		return "every check held, but for " + text.Plural(r.excepted, "thing") + " that devices refuse (see “Still open”)"
+	}
+	return "every check held"
 }
 
 // Fields gives the names of the installer's own fields, sorted.

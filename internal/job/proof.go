@@ -34,6 +34,27 @@ func (r *Register) AddProofs(ctx context.Context, proofs map[int64]ProofRecord, 
 	})
 }
 
+// LastProofs reads the last proving of each device that has one, by ID.
+func (r *Register) LastProofs(ctx context.Context) (map[int64]ProofRecord, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT device_id, at, ok, checks FROM proof WHERE id IN (SELECT MAX(id) FROM proof GROUP BY device_id)")
+	if err != nil {
+		return nil, fmt.Errorf("register: %w", err)
+	}
+	defer rows.Close()
+	out := map[int64]ProofRecord{}
+	for rows.Next() {
+		var id int64
+		var p ProofRecord
+		var at, checks string
+		if err := rows.Scan(&id, &at, &p.OK, &checks); err != nil {
+			return nil, fmt.Errorf("register: %w", err)
+		}
+		p.At, p.Checks = unstamp(at), json.RawMessage(escapes.ReplaceAllString(shown(checks), " "))
+		out[id] = p
+	}
+	return out, rows.Err()
+}
+
 // Proofs reads the provings of a device, oldest first.
 func (r *Register) Proofs(ctx context.Context, id int64) ([]ProofRecord, error) {
 	rows, err := r.db.QueryContext(ctx, "SELECT at, ok, checks FROM proof WHERE device_id=? ORDER BY id", id)
