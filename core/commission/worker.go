@@ -131,6 +131,9 @@ type run struct {
 	result   Result
 	detail   string // of the write under way, for the journal
 	unknown  bool   // of the last pass: whether a write was carried out
+	least    int    // settings that were due, when they were fewest
+	unsaid   int    // addresses that were sent and not answered to
+	gotOn    bool   // they are fewer in this pass than ever before
 	denied   bool   // the last write was refused by the device itself, and that is recorded
 	mayKey   bool   // this command may give a fresh device its first password
 	renews   bool   // it may have made itself another certificate, since this run or the last sent what some do that at
@@ -349,6 +352,10 @@ func (r *run) all(ctx context.Context) error {
 			moves++
 			continue
 		}
+		// One that has fewer settings to be set than ever before gets on, however it answers.
+		if r.unknown && r.gotOn {
+			continue
+		}
 		// A write that got lost says nothing of whether the device keeps what it takes.
 		if r.unknown && breaks < maxBreaks {
 			breaks++
@@ -386,6 +393,9 @@ func (r *run) pass(ctx context.Context, first bool) (done bool, err error) {
 	due = slices.DeleteFunc(due, func(s Step) bool {
 		return r.stands(s) || r.plan.refusedBefore(s, found) || found.Unread[s] && (r.once[s] || r.plan.answeredBefore(s, found))
 	})
+	if r.gotOn = r.least == 0 || len(due) < r.least; r.gotOn {
+		r.least = len(due)
+	}
 	if len(due) == 0 {
 		if err := r.verify(ctx, found); err != nil {
 			return true, err

@@ -36,10 +36,16 @@ func (r *run) write(ctx context.Context, due []Step) error {
 		case errors.Is(err, ErrReplyLost):
 			// Unknown: look in both places. One that was not told to go is waited for where it is.
 			step := StepFind
-			if name == StepAddress {
-				step = StepReturn
+			if name != StepAddress {
+				return r.find(ctx, step, ReturnLimit)
 			}
-			return r.find(ctx, step, ReturnLimit)
+			err := r.find(ctx, StepReturn, ReturnLimit)
+			// One that says nothing of it twice, and is where it was, may have taken it for its
+			// next restart.
+			if r.unsaid++; err == nil && r.unsaid > 1 && r.at != r.plan.Target.Address && !r.restarted {
+				r.addressed = true
+			}
+			return err
 		case err != nil && r.denied && (s.soft || unread) && ctx.Err() == nil:
 			r.refused[name] = refusal{r.phase, s.refusal(w.Intent)}
 		case err != nil && r.denied && s.later && ctx.Err() == nil:

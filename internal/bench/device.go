@@ -73,9 +73,9 @@ type state struct {
 	hail     speaks
 }
 
-// usualZone is the time zone that devices come with here, and that nobody is to change
+// UsualZone is the time zone that devices come with here, and that nobody is to change
 // in passing.
-const usualZone = "CET-1CEST,M3.5.0,M10.5.0/3"
+const UsualZone = "CET-1CEST,M3.5.0,M10.5.0/3"
 
 type account struct{ password, level string }
 
@@ -99,7 +99,7 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 	}
 	d.state = state{
 		address: u.prefix, gateway: u.gateway, dhcp: u.DHCP, users: map[string]account{}, offset: u.Clock,
-		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"}, zone: usualZone, summer: true, source: "VideoSource_1", osds: osdsOf(&u.model), recorder: recorderOf(&u.model),
+		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"}, zone: UsualZone, summer: true, source: "VideoSource_1", osds: osdsOf(&u.model), recorder: recorderOf(&u.model),
 	}
 	if u.Password != "" {
 		d.state.users["admin"] = account{u.Password, "Administrator"}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -41,6 +42,13 @@ func left(name, group, stands string, weight int, apply func(*Unit)) Trait {
 // by makes a trait of a manner.
 func by(manner, group string, weight int) Trait {
 	return Trait{Name: manner, Weight: weight, Group: group, Stands: manners[manner].stands, apply: func(_ *Model, u *Unit) { u.Manners = append(u.Manners, manner) }}
+}
+
+// so makes a trait of a manner of answering that a device has with every write.
+func so(manner string) Trait {
+	t := by(manner, "keys", 1)
+	t.Name += ", to every write"
+	return t.also(func(_ *Model, u *Unit) { u.Manners = append(u.Manners, mumblesAlways) })
 }
 
 func (t Trait) where(needs func(Model) bool) Trait { t.needs = needs; return t }
@@ -91,6 +99,7 @@ func ownTraits() []Trait {
 	return []Trait{
 		// Passwords and users.
 		by(cuts8, "keys", 1), by(cuts12, "keys", 1), by(swallows, "keys", 2), by(saysOK, "keys", 2), by(saysBlank, "keys", 2), by(saysCut, "keys", 1), by(saysGo, "keys", 1),
+		so(saysOK), so(saysBlank), so(saysCut), so(saysGo),
 		by(lateKeys, "keys", 2), by(lateUsers, "keys", 2),
 		by(keepsFactory, "keys", 1).also(withFactory).excused("its password is the factory's for good"),
 		by(deafToKeys, "keys", 1).also(withFactory).excused("its password is the factory's for good"),
@@ -157,6 +166,14 @@ func ownTraits() []Trait {
 
 // Auth is how a device wants to be logged in to.
 func (u *Unit) Auth() string { return u.model.Auth }
+
+// Found gives where a device is before anybody sets it up; invalid where it asks for a lease.
+func (u *Unit) Found() netip.Prefix {
+	if u.DHCP {
+		return netip.Prefix{}
+	}
+	return u.prefix
+}
 
 // most is how many traits a drawn device has.
 const most = 4

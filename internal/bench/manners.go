@@ -105,6 +105,8 @@ const (
 	keepsFactory = "keeps factory"
 	deafToKeys   = "keeps factory in silence"
 
+	mumblesAlways = "so with every write"
+
 	nonceOnce  = "nonce once"
 	nonceStale = "nonce stale"
 )
@@ -153,16 +155,17 @@ var ownManners = map[string]manner{
 			return nil
 		},
 	},
-	cuts8:     {stands: "seen: a password is kept up to its 8th character, and nothing is said"},
-	cuts12:    {stands: "seen: likewise, up to the 12th"},
-	swallows:  {stands: "seen: a user is created, and the connection closed without an answer, once"},
-	saysOK:    {stands: "seen: CreateUsers is carried out and answered by 200 and the text OK"},
-	saysBlank: {stands: "RFC 9110, 15.3.5: CreateUsers is carried out and answered by 204"},
-	saysCut:   {stands: "seen: the answer to CreateUsers ends in the middle of its envelope"},
-	saysGo:    {stands: "RFC 9110, 15.4.3: CreateUsers is carried out, and leads to a page"},
-	saysMuch:  {stands: "seen: something that is no device answers every request with one and the same envelope, and does nothing"},
-	lateKeys:  {stands: "seen: a password is confirmed, and opens the device seconds later"},
-	lateUsers: {stands: "seen: a user is confirmed, and is there seconds later"},
+	cuts8:         {stands: "seen: a password is kept up to its 8th character, and nothing is said"},
+	cuts12:        {stands: "seen: likewise, up to the 12th"},
+	swallows:      {stands: "seen: a user is created, and the connection closed without an answer, once"},
+	saysOK:        {stands: "seen: CreateUsers is carried out and answered by 200 and the text OK"},
+	saysBlank:     {stands: "RFC 9110, 15.3.5: CreateUsers is carried out and answered by 204"},
+	saysCut:       {stands: "seen: the answer to CreateUsers ends in the middle of its envelope"},
+	saysGo:        {stands: "RFC 9110, 15.4.3: CreateUsers is carried out, and leads to a page"},
+	saysMuch:      {stands: "seen: something that is no device answers every request with one and the same envelope, and does nothing"},
+	mumblesAlways: {stands: "seen: what it answers to a password that is set, it answers to every write"},
+	lateKeys:      {stands: "seen: a password is confirmed, and opens the device seconds later"},
+	lateUsers:     {stands: "seen: a user is confirmed, and is there seconds later"},
 	keepsFactory: {
 		stands: "seen: the password from the factory cannot be changed over the LAN",
 		refuse: func(_ *Device, op string, _ *element) *fault {

@@ -93,7 +93,10 @@ func (d *Device) serveSOAP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	answer, f, then := d.call(r, msg.find("Header"), &body.Kids[0])
-	if f == nil && setsPassword(body.Kids[0].XMLName.Local) && d.mumbles(w) {
+	if f == nil && (setsPassword(body.Kids[0].XMLName.Local) || writes(&body.Kids[0]) && d.is(mumblesAlways)) && d.mumbles(w) {
+		if then.do != nil {
+			then.do()
+		}
 		return
 	}
 	if d.fails(&body.Kids[0]) {
@@ -109,6 +112,12 @@ func (d *Device) serveSOAP(w http.ResponseWriter, r *http.Request) {
 	if then.do != nil && !then.beforeAnswer {
 		then.do()
 	}
+}
+
+// writes reports whether a request changes a setting.
+func writes(req *element) bool {
+	op, ok := operationOf(req)
+	return ok && op.access == writing
 }
 
 // fails rolls for the faults of the site: whether this answer is lost, and whether

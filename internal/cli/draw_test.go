@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -118,20 +119,22 @@ func TestTraitsThatOnceEndedWrong(t *testing.T) {
 	places := make(chan struct{}, 4)
 	for i, c := range []struct{ auth, traits string }{
 		{"token", "no information"},
-		{"md5", "no discovery, wakes late"},
+		{"md5", "no discovery; wakes late"},
 		{"md5", "names its user"},
-		{"token", "names its user, hides users"},
-		{"sha256", "ceiling that is told, hides users"},
-		{"token", "UTF-16, texts of the world"},
+		{"token", "names its user; hides users"},
+		{"sha256", "ceiling that is told; hides users"},
+		{"token", "UTF-16; texts of the world"},
 		{"token", "old faults"},
-		{"both", "no clock, clock ahead"},
-		{"md5", "resets, nonce once"},
-		{"md5", "factory first, late service"},
+		{"both", "no clock; clock ahead"},
+		{"md5", "resets; nonce once"},
+		{"md5", "factory first; late service"},
+		{"token", "pages of errors; ntp closed"},
+		{"any", "says ok, to every write; needs a restart"},
 	} {
 		wait.Go(func() {
 			places <- struct{}{}
 			defer func() { <-places }()
-			set := strings.Split(c.traits, ", ")
+			set := strings.Split(c.traits, "; ")
 			s, err := bench.WithTraits(uint64(i), c.auth, set)
 			if !assert.NoError(t, err, c.traits) {
 				return
@@ -142,6 +145,50 @@ func TestTraitsThatOnceEndedWrong(t *testing.T) {
 		})
 	}
 	wait.Wait()
+}
+
+// recorded is what the record of a job says of a device.
+type recorded struct {
+	MAC, Address, Mask string
+	AsFound            *struct{ Address, Zone string } `json:"as_found"`
+	Proved             *time.Time                      `json:"proved_at"`
+}
+
+// recordOf has the record made, and reads it, by MAC.
+func (c *crew) recordOf() map[string]recorded {
+	dir := filepath.Join(c.t.TempDir(), "pack")
+	c.run("", "handover", "--into", dir)
+	data, err := os.ReadFile(filepath.Join(dir, "register.json"))
+	if err != nil {
+		return nil // nothing was taken
+	}
+	var all struct{ Devices []recorded }
+	require.NoError(c.t, json.Unmarshal(data, &all))
+	out := map[string]recorded{}
+	for _, r := range all.Devices {
+		out[r.MAC] = r
+	}
+	return out
+}
+
+// against says what in a record is not what a device itself has, or had.
+func (r recorded) against(d *bench.Device, found, at netip.Prefix) string {
+	zone, summer := d.Zone()
+	switch {
+	case r.MAC == "":
+		return "is not on record"
+	case r.Address != at.Addr().String() || r.Mask != "255.255.254.0":
+		return fmt.Sprintf("is on record at %s, mask %s, and is at %s", r.Address, r.Mask, at)
+	case r.Proved == nil:
+		return "is not proved, by its record"
+	case r.AsFound == nil:
+		return "has nothing on record of what it was"
+	case found.IsValid() && r.AsFound.Address != found.Addr().String():
+		return fmt.Sprintf("was at %s, and its record says %s", found, r.AsFound.Address)
+	case zone != bench.UsualZone || !summer:
+		return fmt.Sprintf("had another time zone: %s is left, daylight saving %v", zone, summer)
+	}
+	return ""
 }
 
 // shrunk finds the fewest traits of a device that are enough for it to end wrong by itself; nil
@@ -237,10 +284,14 @@ func playDrawn(t *testing.T, s *bench.Site, seed uint64, traits map[string][]str
 	c.anHourLater()
 	c.run("", "prove", "--quiet")
 	met = list()
+	record := c.recordOf()
 	wrongs := map[string]int{}
 	for _, e := range logs.Events() {
-		if e.What == bench.EventLocked {
+		switch {
+		case e.What == bench.EventLocked:
 			wrongs[e.Host]++
+		case e.What == bench.EventConnection, e.What == bench.EventWrite && b.Device(e.Host) == nil:
+			assert.Fail(t, "somebody else's host was spoken with", "seed %d: %+v", seed, e)
 		}
 	}
 	excuses := map[string]string{}
@@ -278,6 +329,8 @@ func playDrawn(t *testing.T, s *bench.Site, seed uint64, traits map[string][]str
 			v.wrong = "a second run writes: " + again[id]
 		case r.Condition != "settled":
 			v.wrong = "is " + r.Condition
+		default:
+			v.wrong = record[r.MAC].against(d, s.Devices[i].Found(), at)
 		}
 		out = append(out, v)
 	}

@@ -112,6 +112,7 @@ type Client struct {
 	offset     time.Duration   // device's clock minus ours
 	clockKnown bool
 	byNTP      bool           // its clock follows NTP
+	ntp        Servers        // as read last
 	iface      string         // token of the interface that the device is met by
 	subnet     netip.Prefix   // of that interface
 	others     []netip.Prefix // subnets of its other interfaces
@@ -271,6 +272,11 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 	for try := 0; err == nil && status == http.StatusServiceUnavailable && try < busyTries && waitBusy(ctx, header); try++ {
 		answer, status, header, err = c.send(ctx, s, operation, inner) // it said that it did nothing (RFC 9110, 15.6.4)
 	}
+	// A page of an error in the place of an answer says nothing of the question: it is asked
+	// again, unless a password goes with it that is not known to fit.
+	for try := 0; err == nil && reads && (c.proven || c.scheme == anonymous) && isPage(status, answer) && try < pageTries && waitBusy(ctx, header); try++ {
+		answer, status, header, err = c.send(ctx, s, operation, inner)
+	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", operation, text.Error(err, c.veil.Text))
 	}
@@ -317,6 +323,14 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 		return fmt.Errorf("%s: %w: %w", operation, ErrNotNow, fault)
 	}
 	return fmt.Errorf("%s: %w", operation, fault)
+}
+
+// pageTries is how often a question is asked again that was answered by a page.
+const pageTries = 2
+
+// isPage tells an answer of the web server itself from one of the service behind it.
+func isPage(status int, answer []byte) bool {
+	return status >= http.StatusInternalServerError && status != http.StatusServiceUnavailable && status != http.StatusNotImplemented && soap.Names(answer) == ""
 }
 
 // A device that is busy is asked again so often, as long as it is back within busyLimit.

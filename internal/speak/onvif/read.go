@@ -172,7 +172,8 @@ func (c *Client) DNS(ctx context.Context) (Servers, error) {
 func (c *Client) NTP(ctx context.Context) (Servers, error) {
 	var a struct{ NTPInformation hostsOf }
 	err := c.call(ctx, "GetNTP", "", &a)
-	return servers(err, bool(a.NTPInformation.FromDHCP), a.NTPInformation.NTPManual, a.NTPInformation.NTPFromDHCP)
+	c.ntp, err = servers(err, bool(a.NTPInformation.FromDHCP), a.NTPInformation.NTPManual, a.NTPInformation.NTPFromDHCP)
+	return c.ntp, err
 }
 
 func servers(err error, fromDHCP bool, manual, given []hostXML) (Servers, error) {

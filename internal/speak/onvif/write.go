@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -64,8 +65,16 @@ func (c *Client) SetDNS(ctx context.Context, servers []netip.Addr) error {
 // SetNTP sets the NTP servers by hand (SetNTP), and has the clock follow them
 // (SetSystemDateAndTime) where it does not. The time zone goes back as it was.
 func (c *Client) SetNTP(ctx context.Context, servers []netip.Addr) error {
-	if err := c.call(ctx, "SetNTP", "<tds:FromDHCP>false</tds:FromDHCP>"+hostsXML("NTPManual", servers), nil); err != nil || c.byNTP {
-		return err
+	// One that has these servers already, and may have lost what came after, is told the rest.
+	has := c.ntp.Offered && !c.ntp.FromDHCP && slices.Equal(c.ntp.Addresses, servers)
+	c.ntp = Servers{}
+	if !has {
+		if err := c.call(ctx, "SetNTP", "<tds:FromDHCP>false</tds:FromDHCP>"+hostsXML("NTPManual", servers), nil); err != nil {
+			return err
+		}
+	}
+	if c.byNTP {
+		return nil
 	}
 	return c.call(ctx, setTime, "<tds:DateTimeType>NTP</tds:DateTimeType>"+c.zoneXML(c.zone), nil)
 }
@@ -124,6 +133,9 @@ func (c *Client) SetClock(ctx context.Context) (late time.Duration, err error) {
 			continue
 		}
 		if err != nil {
+			if followed && errors.Is(err, ErrNoReply) { // it may have taken it, and has lost its mode then
+				_ = c.followNTP(ctx)
+			}
 			return 0, err
 		}
 		if late = c.answered.Sub(told); late <= clockPatience {
