@@ -186,8 +186,15 @@ func TestTwoKeysForOneMACAreNotChosenFrom(t *testing.T) {
 // stands while a device does not answer.
 func TestAccessThatWasReadStands(t *testing.T) {
 	for _, c := range []struct{ was, found, want Access }{
-		{"", Unmanaged, Unmanaged}, {"", Unread, Unread}, {Unmanaged, Unread, Unread}, {Unread, Unmanaged, Unread},
-		{Unread, Fresh, Fresh}, {Fresh, Unread, Fresh}, {Sealed, Unmanaged, Sealed}, {Keyed, Unread, Keyed}, {Sealed, Fresh, Fresh},
+		{"", Unmanaged, Unmanaged},
+		{"", Unread, Unread},
+		{Unmanaged, Unread, Unread},
+		{Unread, Unmanaged, Unread},
+		{Unread, Fresh, Fresh},
+		{Fresh, Unread, Fresh},
+		{Sealed, Unmanaged, Sealed},
+		{Keyed, Unread, Keyed},
+		{Sealed, Fresh, Fresh},
 	} {
 		d := Device{Facts: Facts{Access: c.was}}
 		assert.Equal(t, c.want, d.accessBy(Device{Facts: Facts{Access: c.found}}), "%s, and %s found", c.was, c.found)

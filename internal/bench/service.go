@@ -236,7 +236,7 @@ func (d *Device) answer(w http.ResponseWriter, body *node, f *fault) {
 		return
 	}
 	if f != nil {
-		body, status = f.node(), cmp.Or(f.status, model.FaultCode)
+		status = cmp.Or(f.status, model.FaultCode)
 		switch {
 		case d.is(oldFaults):
 			body = f.old()
