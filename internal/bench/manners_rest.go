@@ -140,11 +140,7 @@ var restManners = map[string]manner{
 	},
 	"odd zone": {
 		stands: "POSIX, 8.3: a zone by its number", weight: 2, group: "clock",
-		boot: func(*Device) {}, shape: func(d *Device, op string, answer *node) {
-			if op == "GetSystemDateAndTime" && d.state.zone == UsualZone {
-				answer.each("TZ", func(n *node) { n.text = "<+0530>-5:30" })
-			}
-		},
+		brings: func(_ *Model, u *Unit) { u.Zone = "<+0530>-5:30" },
 	},
 	"local time beside": {
 		stands: "Core Specification, tt:SystemDateTime: LocalDateTime", weight: 1, group: "clock", brings: ahead,

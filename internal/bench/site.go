@@ -122,6 +122,7 @@ type Unit struct {
 	Guest    string        `yaml:"guest"`    // a further user, set by someone else before
 	Locked   bool          `yaml:"locked"`   // by the wrong passwords of someone else
 	Clock    time.Duration `yaml:"clock"`    // its clock minus the true time
+	Zone     string        `yaml:"zone"`     // its time zone, instead of the usual one
 	Restart  time.Duration `yaml:"restart"`  // instead of the model's
 	Slow     time.Duration `yaml:"slow"`     // before each answer
 	LoseMove bool          `yaml:"lose_move"`

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"net/netip"
@@ -172,8 +173,9 @@ func (c *crew) recordOf() map[string]recorded {
 }
 
 // against says what in a record is not what a device itself has, or had.
-func (r recorded) against(d *bench.Device, found, at netip.Prefix) string {
+func (r recorded) against(d *bench.Device, was *bench.Unit, at netip.Prefix) string {
 	zone, summer := d.Zone()
+	found := was.Found()
 	switch {
 	case r.MAC == "":
 		return "is not on record"
@@ -185,7 +187,7 @@ func (r recorded) against(d *bench.Device, found, at netip.Prefix) string {
 		return "has nothing on record of what it was"
 	case found.IsValid() && r.AsFound.Address != found.Addr().String():
 		return fmt.Sprintf("was at %s, and its record says %s", found, r.AsFound.Address)
-	case zone != bench.UsualZone || !summer:
+	case zone != cmp.Or(was.Zone, bench.UsualZone) || !summer:
 		return fmt.Sprintf("had another time zone: %s is left, daylight saving %v", zone, summer)
 	}
 	return ""
@@ -330,7 +332,7 @@ func playDrawn(t *testing.T, s *bench.Site, seed uint64, traits map[string][]str
 		case r.Condition != "settled":
 			v.wrong = "is " + r.Condition
 		default:
-			v.wrong = record[r.MAC].against(d, s.Devices[i].Found(), at)
+			v.wrong = record[r.MAC].against(d, &s.Devices[i], at)
 		}
 		out = append(out, v)
 	}
