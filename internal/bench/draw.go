@@ -79,7 +79,7 @@ func withFactory(_ *Model, u *Unit) { u.Password = DrawnFactory }
 // Traits are all that devices are drawn with: those of this table, and manners that say
 // themselves how often they are drawn, in the order of their names.
 func Traits() []Trait {
-	all := ownTraits()
+	all := slices.Concat(ownTraits(), furtherTraits())
 	for _, name := range slices.Sorted(maps.Keys(manners)) {
 		m := manners[name]
 		if m.weight == 0 {

@@ -138,10 +138,6 @@ var restManners = map[string]manner{
 			}
 		},
 	},
-	"odd zone": {
-		stands: "POSIX, 8.3: a zone by its number", weight: 2, group: "clock",
-		brings: func(_ *Model, u *Unit) { u.Zone = "<+0530>-5:30" },
-	},
 	"local time beside": {
 		stands: "Core Specification, tt:SystemDateTime: LocalDateTime", weight: 1, group: "clock", brings: ahead,
 		shape: func(d *Device, op string, answer *node) {
@@ -156,8 +152,6 @@ var restManners = map[string]manner{
 			})
 		},
 	},
-	"slow clock":    {stands: "practice: forty seconds behind", weight: 2, group: "time", brings: func(_ *Model, u *Unit) { u.Clock = -40 * time.Second }},
-	"clock of 2040": {stands: "practice: no battery, beyond 2038", weight: 1, group: "time", brings: func(_ *Model, u *Unit) { u.Clock = 14 * 365 * 24 * time.Hour }},
 	"stream of the past": {
 		stands: "seen: URLs of streams and services name an address that it had before", weight: 2, group: "picture",
 		shape: func(d *Device, op string, answer *node) {
@@ -169,6 +163,4 @@ var restManners = map[string]manner{
 			}
 		},
 	},
-	"slow restart": {stands: "practice: half a minute over a restart", weight: 1, group: "restart", brings: func(m *Model, _ *Unit) { m.NeedsBoot, m.Restart = true, 30*time.Second }},
-	"trickles":     {stands: "practice: answers come octet by octet", weight: 1, group: "busy", brings: func(_ *Model, u *Unit) { u.Dribble = time.Millisecond }},
 }

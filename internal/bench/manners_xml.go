@@ -177,18 +177,6 @@ var xmlManners = map[string]manner{
 		stands: "seen: a status, and no message", weight: 1, group: "faults", needs: func(m Model) bool { return digests(m) },
 		blame: func(f *fault) (*fault, *node) { return f, nil },
 	},
-	"long texts": {
-		stands: "seen: texts of some hundred characters", weight: 1, group: "texts",
-		brings: func(m *Model, _ *Unit) { m.Firmware = "1.0 " + strings.Repeat("build 2026-11-29 ", 20) },
-	},
-	"texts of the world": {
-		stands: "Unicode: letters of every script, and marks of direction", weight: 1, group: "texts",
-		brings: func(m *Model, u *Unit) { m.Make, u.Name = "Фабрика 光", "Вход \u202e3\u202c" },
-	},
-	"markup in names": {
-		stands: "practice: names with markup in them", weight: 1, group: "texts",
-		brings: func(_ *Model, u *Unit) { u.Name = `<b>"Gate" & 'Yard'</b>` },
-	},
 	"no serial": {
 		stands: "seen: no serial number", weight: 2, group: "texts",
 		shape: func(_ *Device, op string, answer *node) {
