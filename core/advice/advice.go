@@ -13,37 +13,38 @@ type Act string
 
 // The acts.
 const (
-	Admit       Act = "commission newcomers" // carry it out, new devices included
-	Allot       Act = "allot"                // decide addresses
-	AllotAgain  Act = "allot again"          // decide that of one device anew
-	Commission  Act = "commission"           // carry it out
-	Handover    Act = "handover"             // write the record
-	KeyAdd      Act = "key add"              // put a password of earlier work on the keyring
-	KeyChange   Act = "key change"           // give a device, or a user on it, a new password
-	KeyGenerate Act = "key generate"         // make a site password
-	KeyList     Act = "key list"             // show which devices have a key
-	KeySet      Act = "key set"              // put a device's password, or the site's, on the keyring
-	Leave       Act = "leave"                // never touch a device
-	Lease       Act = "lease"                // give devices without an address theirs by DHCP
-	ListAll     Act = "list all"             // show everything that is known
-	Prove       Act = "prove"                // read everything back
-	Reset       Act = "reset"                // put a device back into its factory state
-	Restore     Act = "restore"              // bring a reset device, or its replacement, back
-	Swap        Act = "swap"                 // give two devices each other's tags
-	Survey      Act = "survey"               // find what is on the LAN
-	Take        Act = "take"                 // put a device into the job
-	TakeByHand  Act = "take by hand"         // the same, of one that does not say what it is
-	TakeAll     Act = "take all"             // put everything that can be set up into the job
-	UseWire     Act = "use adapter"          // do so on the adapter that is named
-	Web         Act = "web"                  // open a device's own page
-	Wire        Act = "wire"                 // look at what the laptop is plugged into
-	WireByName  Act = "wire by name"         // the same, of an adapter that is named
+	Admit           Act = "commission newcomers" // carry it out, new devices included
+	Allot           Act = "allot"                // decide addresses
+	AllotAgain      Act = "allot again"          // decide that of one device anew
+	Commission      Act = "commission"           // carry it out
+	Handover        Act = "handover"             // write the record
+	KeyAdd          Act = "key add"              // put a password of earlier work on the keyring
+	KeyChange       Act = "key change"           // give a device, or a user on it, a new password
+	KeyGenerate     Act = "key generate"         // make a site password
+	KeyList         Act = "key list"             // show which devices have a key
+	KeySet          Act = "key set"              // put a device's password, or the site's, on the keyring
+	Leave           Act = "leave"                // never touch a device
+	Lease           Act = "lease"                // give devices without an address theirs by DHCP
+	ListAll         Act = "list all"             // show everything that is known
+	Prove           Act = "prove"                // read everything back
+	ReplaceChannels Act = "replace channels"     // give the job's cameras channels that others have, on one recorder
+	Reset           Act = "reset"                // put a device back into its factory state
+	Restore         Act = "restore"              // bring a reset device, or its replacement, back
+	Swap            Act = "swap"                 // give two devices each other's tags
+	Survey          Act = "survey"               // find what is on the LAN
+	Take            Act = "take"                 // put a device into the job
+	TakeByHand      Act = "take by hand"         // the same, of one that does not say what it is
+	TakeAll         Act = "take all"             // put everything that can be set up into the job
+	UseWire         Act = "use adapter"          // do so on the adapter that is named
+	Web             Act = "web"                  // open a device's own page
+	Wire            Act = "wire"                 // look at what the laptop is plugged into
+	WireByName      Act = "wire by name"         // the same, of an adapter that is named
 )
 
 // Acts are all of them, for those who have to put each into words.
 var Acts = []Act{
 	Admit, Allot, AllotAgain, Commission, Handover, KeyAdd, KeyChange, KeyGenerate, KeyList, KeySet, Lease, Leave, ListAll,
-	Prove, Reset, Restore, Survey, Swap, Take, TakeAll, TakeByHand, UseWire, Web, Wire, WireByName,
+	Prove, ReplaceChannels, Reset, Restore, Survey, Swap, Take, TakeAll, TakeByHand, UseWire, Web, Wire, WireByName,
 }
 
 // Step is an act with what it is done to: a device's tag, and the name of a user on it.

@@ -14,6 +14,27 @@ type Channels struct {
 	// of their tags; both are the same for each of these.
 	Auto      []Link
 	Recorders []Peer
+	// Own are all cameras of the job: a channel that plays one of them is the job's to change.
+	Own []Peer
+	// Replace tells that a person has said that what others have on the channels that the
+	// sheet names is to go.
+	Replace bool
+}
+
+// strange gives the channels named for a camera on which something else is that is none of the
+// job's: what is not understood is not empty.
+func (k *Channels) strange(r Recording, links []Link) (out []Link) {
+	for _, l := range links {
+		at := slices.IndexFunc(r.Channels, func(c Channel) bool { return c.Number == l.Number })
+		if at < 0 || !r.Channels[at].Used {
+			continue
+		}
+		own := slices.ContainsFunc(append(slices.Clone(k.Own), l.Peer), func(p Peer) bool { return r.Channels[at].shows(p) })
+		if !own && !k.Replace {
+			out = append(out, l)
+		}
+	}
+	return out
 }
 
 // Bay is a recorder with its channels, as cameras are given to it.
@@ -83,15 +104,16 @@ func (b *Bay) room() int {
 
 // shows reports whether a channel has a camera as its source.
 func (c *Channel) shows(p Peer) bool {
-	if c.Of != "" {
+	if low := strings.ToLower(c.Of); strings.HasPrefix(low, "urn:") || strings.HasPrefix(low, "uuid:") {
 		return strings.EqualFold(c.Of, p.SourceID())
 	}
-	return c.Source.IsValid() && c.Source == p.Address
+	// Some call their sources by names of their own: the address says it then.
+	return c.Source.IsValid() && (c.Source == p.Address || slices.Contains(p.Before, c.Source))
 }
 
 // has reports whether a channel has a source.
 func (r *Recording) has(n int) bool {
-	return slices.ContainsFunc(r.Channels, func(c Channel) bool { return c.Number == n && (c.Source.IsValid() || c.Of != "") })
+	return slices.ContainsFunc(r.Channels, func(c Channel) bool { return c.Number == n && (c.Used || c.Source.IsValid() || c.Of != "") })
 }
 
 // SourceID gives what a channel calls a camera by: its endpoint reference, which stays when

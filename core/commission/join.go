@@ -118,7 +118,7 @@ func (r *run) join(ctx context.Context) error {
 	if err := r.Journal.Left(ctx, r.plan, r.result.Left); err != nil {
 		return err
 	}
-	return r.unjoined(ties, slices.Concat(waits, refused))
+	return r.unjoined(ties, slices.Concat(waits, refused, r.strange))
 }
 
 // unjoined makes the trouble of links that do not do what they are for, or nil.
@@ -139,6 +139,9 @@ func (r *run) unjoined(ties []Tie, words []string) error {
 		return nil
 	}
 	next := advice.Say("mend what is named, then run %s again", advice.Commission)
+	if len(r.strange) > 0 {
+		next = advice.Say("ask the client what that is. If it is to go, run %s, which asks first; if it is to stay, give the cameras other channels in the job sheet", advice.ReplaceChannels.On(r.plan.Tag))
+	}
 	return trouble(nil, next, "is set up, but "+strings.Join(words, "; "))
 }
 
@@ -173,6 +176,16 @@ func (r *run) wanted(ctx context.Context) ([]Link, error) {
 	}
 	if over := overfull(own, given[r.plan.ID]); over != "" {
 		return nil, trouble(nil, advice.Say("give them to another recorder in the job sheet, then run %s again", advice.Commission), over+": nothing was changed on it")
+	}
+	if strange := k.strange(r.found.Recording, given[r.plan.ID]); len(strange) > 0 {
+		r.strange = nil
+		for _, l := range strange {
+			at := slices.IndexFunc(r.found.Recording.Channels, func(c Channel) bool { return c.Number == l.Number })
+			r.strange = append(r.strange, fmt.Sprintf("%s stays as it is: it plays %s, which is none of the job's", l.Name(), r.found.Recording.Channels[at].Plays))
+		}
+		given[r.plan.ID] = slices.DeleteFunc(given[r.plan.ID], func(l Link) bool {
+			return slices.ContainsFunc(strange, func(s Link) bool { return s.Number == l.Number })
+		})
 	}
 	last := len(bays) > 0 && bays[len(bays)-1].ID == r.plan.ID
 	if len(left) > 0 && last {

@@ -37,6 +37,8 @@ type Peer struct {
 	Endpoint string
 	// Known tells that its facts are of an earlier run, which set it up.
 	Known bool
+	// Before are addresses that it had in this job's time.
+	Before []netip.Addr
 }
 
 // State is how a link fares, by the device's own word or what is seen of it.
@@ -49,6 +51,7 @@ const (
 	WrongPassword State = "wrong password" // of a channel or a pair
 	Unreachable   State = "unreachable"
 	NoStream      State = "no stream"      // the camera answers and shows no picture
+	NotRecording  State = "not recording"  // the pictures come, and are not recorded
 	Waiting       State = "not connected"  // nothing more is known
 	ToType        State = "to be typed in" // the device has no services for it
 )
@@ -130,6 +133,8 @@ type Channel struct {
 	Name   string
 	Source netip.Addr // of the camera; not valid where the channel is free
 	Of     string     // what the channel says its source is: the camera's endpoint reference or MAC
+	Used   bool       // something is on it, whether that is understood or not
+	Plays  string     // what that is, in the recorder's words
 }
 
 type (

@@ -129,14 +129,15 @@ type run struct {
 	given    map[string]bool // further users given a password in this run that has not opened it yet
 	found    Found
 	result   Result
-	detail   string // of the write under way, for the journal
-	unknown  bool   // of the last pass: whether a write was carried out
-	least    int    // settings that were due, when they were fewest
-	unsaid   int    // addresses that were sent and not answered to
-	gotOn    bool   // they are fewer in this pass than ever before
-	denied   bool   // the last write was refused by the device itself, and that is recorded
-	mayKey   bool   // this command may give a fresh device its first password
-	renews   bool   // it may have made itself another certificate, since this run or the last sent what some do that at
+	detail   string   // of the write under way, for the journal
+	unknown  bool     // of the last pass: whether a write was carried out
+	least    int      // settings that were due, when they were fewest
+	strange  []string // channels that others use, and that were left to them
+	unsaid   int      // addresses that were sent and not answered to
+	gotOn    bool     // they are fewer in this pass than ever before
+	denied   bool     // the last write was refused by the device itself, and that is recorded
+	mayKey   bool     // this command may give a fresh device its first password
+	renews   bool     // it may have made itself another certificate, since this run or the last sent what some do that at
 	// repowered are the settings for which a person has powered it off and on already.
 	repowered map[string]bool
 	maybeMade map[string]bool // further users that it has not confirmed

@@ -101,6 +101,7 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 		address: u.prefix, gateway: u.gateway, dhcp: u.DHCP, users: map[string]account{}, offset: u.Clock,
 		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"}, zone: cmp.Or(u.Zone, UsualZone), summer: true, source: "VideoSource_1", osds: osdsOf(&u.model), recorder: recorderOf(&u.model),
 	}
+	d.state.recorder.lay(&u)
 	if u.Password != "" {
 		d.state.users["admin"] = account{u.Password, "Administrator"}
 		d.had = append(d.had, u.Password)

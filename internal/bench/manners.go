@@ -128,7 +128,7 @@ func (d *Device) keeps(password string) string {
 var manners = map[string]manner{}
 
 func init() {
-	for _, some := range []map[string]manner{ownManners, httpManners, xmlManners, userManners, linkManners, restManners} {
+	for _, some := range []map[string]manner{ownManners, httpManners, xmlManners, userManners, linkManners, restManners, recorderManners} {
 		maps.Copy(manners, some)
 	}
 }

@@ -1,12 +1,14 @@
 package bench
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net"
 	"net/netip"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -33,13 +35,16 @@ var (
 		"CreateRecording":           {writing, false, createRecording},
 		"SetRecordingConfiguration": {writing, false, setRecording},
 		"CreateRecordingJob":        {writing, false, createJob},
+		"DeleteRecording":           {writing, false, deleteRecording},
 		"SetRecordingJobMode":       {writing, false, setJobMode},
 	}
 	receiverOperations = map[string]operation{
-		"GetReceivers":      {reading, false, getReceivers},
-		"GetReceiverState":  {reading, false, getReceiverState},
-		"CreateReceiver":    {writing, false, createReceiver},
-		"ConfigureReceiver": {writing, false, configureReceiver},
+		"GetReceivers":           {reading, false, getReceivers},
+		"GetReceiverState":       {reading, false, getReceiverState},
+		"CreateReceiver":         {writing, false, createReceiver},
+		"ConfigureReceiver":      {writing, false, configureReceiver},
+		"DeleteReceiver":         {writing, false, deleteReceiver},
+		"GetServiceCapabilities": {preAuth, false, receiverCapabilities},
 	}
 )
 
@@ -51,9 +56,12 @@ type recorder struct {
 	made       int // tokens
 }
 
-type recording struct{ token, id, name, description, address, content string }
+type recording struct{ token, id, name, location, description, address, content, retention string }
 
-type recordingJob struct{ token, recording, receiver, mode string }
+type recordingJob struct {
+	token, recording, receiver, mode string
+	priority                         int
+}
 
 type receiver struct {
 	token, uri, user, password string
@@ -70,6 +78,50 @@ func recorderOf(m *Model) (r recorder) {
 		}
 	}
 	return r
+}
+
+// lay has a recorder's channels as somebody has set them up.
+func (r *recorder) lay(u *Unit) {
+	for _, l := range u.Records {
+		for len(r.recordings) < l.Channel {
+			r.recordings = append(r.recordings, recording{token: fmt.Sprintf("rec%02d", len(r.recordings)+1)})
+		}
+		x := &r.recordings[l.Channel-1]
+		x.id, x.name, x.location, x.retention, x.content = l.Source, l.Name, l.Location, l.Retention, l.Content
+		if l.URI == "" && (l.Job == "" || l.Job == "none") {
+			continue
+		}
+		token := ""
+		if l.URI != "" {
+			v := receiver{token: r.token("Rcv"), uri: l.URI}
+			token = v.token
+			r.receivers = append(r.receivers, v)
+		}
+		if l.Job != "none" {
+			r.jobs = append(r.jobs, recordingJob{token: r.token("Job"), recording: x.token, receiver: token, mode: cmp.Or(l.Job, "Active"), priority: cmp.Or(l.Priority, 1)})
+		}
+	}
+}
+
+// Laid gives the channels of a recorder as they are now, and how many receivers it has.
+func (d *Device) Laid() (out []Laid, receivers int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	r := &d.state.recorder
+	for i, x := range r.recordings {
+		l := Laid{Channel: i + 1, Source: x.id, Name: x.name, Location: x.location, Retention: x.retention, Content: x.content}
+		for _, j := range r.jobs {
+			if j.recording != x.token || j.priority < l.Priority {
+				continue
+			}
+			l.Job, l.Priority = j.mode, j.priority
+			if v := r.receiver(j.receiver); v != nil {
+				l.URI = v.uri
+			}
+		}
+		out = append(out, l)
+	}
+	return out, len(r.receivers)
 }
 
 func (r *recorder) token(prefix string) string {
@@ -92,8 +144,8 @@ func getRecordings(d *Device, _ *element) (*node, *fault) {
 	for _, x := range d.state.recorder.recordings {
 		list = append(list, el(recNS, "RecordingItem", el(typNS, "RecordingToken", x.token),
 			el(typNS, "Configuration",
-				el(typNS, "Source", el(typNS, "SourceId", x.id), el(typNS, "Name", x.name), el(typNS, "Location", ""), el(typNS, "Description", x.description), el(typNS, "Address", x.address)),
-				el(typNS, "Content", x.content), el(typNS, "MaximumRetentionTime", "PT0S")),
+				el(typNS, "Source", el(typNS, "SourceId", x.id), el(typNS, "Name", x.name), el(typNS, "Location", x.location), el(typNS, "Description", x.description), el(typNS, "Address", x.address)),
+				el(typNS, "Content", x.content), el(typNS, "MaximumRetentionTime", cmp.Or(x.retention, "PT0S"))),
 			el(typNS, "Tracks", el(typNS, "Track", el(typNS, "TrackToken", "video"), el(typNS, "Configuration", el(typNS, "TrackType", "Video"), el(typNS, "Description", ""))))))
 	}
 	return answerOf(recNS, "GetRecordings", list)
@@ -107,6 +159,7 @@ func wantedRecording(req *element, r *recording) *fault {
 		return invalid("BadConfiguration", "The configuration is invalid")
 	}
 	r.id, r.name, r.description, r.address, r.content = s.find("SourceId").value(), s.find("Name").value(), s.find("Description").value(), s.find("Address").value(), k.find("Content").value()
+	r.location, r.retention = s.find("Location").value(), k.find("MaximumRetentionTime").value()
 	return nil
 }
 
@@ -137,7 +190,7 @@ func setRecording(d *Device, req *element) (*node, *fault) {
 }
 
 func jobNode(j recordingJob) *node {
-	return el(typNS, "JobConfiguration", el(typNS, "RecordingToken", j.recording), el(typNS, "Mode", j.mode), el(typNS, "Priority", 1),
+	return el(typNS, "JobConfiguration", el(typNS, "RecordingToken", j.recording), el(typNS, "Mode", j.mode), el(typNS, "Priority", j.priority),
 		el(typNS, "Source", el(typNS, "SourceToken", el(typNS, "Token", j.receiver)).with("Type", typNS+"/Receiver")))
 }
 
@@ -152,9 +205,13 @@ func getJobs(d *Device, _ *element) (*node, *fault) {
 func createJob(d *Device, req *element) (*node, *fault) {
 	r := &d.state.recorder
 	k := req.find("JobConfiguration")
-	j := recordingJob{recording: k.find("RecordingToken").value(), mode: k.find("Mode").value(), receiver: k.find("Source", "SourceToken", "Token").value()}
+	priority, _ := strconv.Atoi(k.find("Priority").value())
+	j := recordingJob{priority: priority, recording: k.find("RecordingToken").value(), mode: k.find("Mode").value(), receiver: k.find("Source", "SourceToken", "Token").value()}
 	if !slices.ContainsFunc(r.recordings, func(x recording) bool { return x.token == j.recording }) {
 		return nil, invalid("NoRecording", "The RecordingToken does not reference an existing recording")
+	}
+	if d.is(refusesJobs) {
+		return nil, &fault{code: "Receiver", sub: "Action", subsub: "MaxRecordingJobs", reason: "The device cannot create another job"}
 	}
 	if r.receiver(j.receiver) == nil || k.find("Source", "SourceToken").attr("Type") == "" {
 		return nil, invalid("BadConfiguration", "The configuration is invalid")
@@ -183,12 +240,17 @@ func getJobState(d *Device, req *element) (*node, *fault) {
 		if j.token != req.find("JobToken").value() {
 			continue
 		}
+		if d.is(noJobStates) {
+			return nil, noSuchSetting
+		}
 		state, fault := "Idle", ""
 		if v := r.receiver(j.receiver); v != nil {
 			if fault = v.fault; d.is(muteJobs) {
 				fault = ""
 			}
-			if v.state == "Connected" {
+			if v.state == "Connected" && d.is(brokenDisk) {
+				state, fault = "Error", "The disk cannot be written"
+			} else if v.state == "Connected" && j.mode == "Active" && !r.outranked(j) {
 				state = "Active"
 			} else if fault != "" {
 				state = "Error"
@@ -205,6 +267,14 @@ func getJobState(d *Device, req *element) (*node, *fault) {
 	return nil, invalid("NoRecordingJob", "The JobToken does not reference an existing job")
 }
 
+// outranked reports whether a recording is made by another job, of a higher priority
+// (Recording Control Service Specification, 5.2).
+func (r *recorder) outranked(j recordingJob) bool {
+	return slices.ContainsFunc(r.jobs, func(o recordingJob) bool {
+		return o.recording == j.recording && o.mode == "Active" && o.priority > j.priority
+	})
+}
+
 func (r *recorder) receiver(token string) *receiver {
 	at := slices.IndexFunc(r.receivers, func(v receiver) bool { return v.token == token })
 	if at < 0 {
@@ -214,9 +284,16 @@ func (r *recorder) receiver(token string) *receiver {
 }
 
 // receiverNode tells a receiver; its password is blotted out.
-func receiverNode(v *receiver) []any {
+func receiverNode(d *Device, v *receiver) []any {
 	u, err := url.Parse(v.uri)
 	shown := v.uri
+	if err == nil && d.is(showsPort) && u.Port() == "" {
+		u.Host += ":554"
+		shown = u.String()
+	}
+	if d.is(dropsUsers) {
+		v = &receiver{token: v.token, uri: v.uri}
+	}
 	if err == nil && v.user != "" {
 		u.User = url.UserPassword(v.user, "xxxxx")
 		shown = u.String()
@@ -228,7 +305,7 @@ func receiverNode(v *receiver) []any {
 func getReceivers(d *Device, _ *element) (*node, *fault) {
 	var list []*node
 	for i := range d.state.recorder.receivers {
-		list = append(list, el(rcvNS, "Receivers", receiverNode(&d.state.recorder.receivers[i])...))
+		list = append(list, el(rcvNS, "Receivers", receiverNode(d, &d.state.recorder.receivers[i])...))
 	}
 	return answerOf(rcvNS, "GetReceivers", list)
 }
@@ -243,6 +320,31 @@ func getReceiverState(d *Device, req *element) (*node, *fault) {
 		state = "NotConnected"
 	}
 	return answerOf(rcvNS, "GetReceiverState", el(rcvNS, "ReceiverState", el(typNS, "State", state), el(typNS, "AutoCreated", false)))
+}
+
+func receiverCapabilities(d *Device, _ *element) (*node, *fault) {
+	room := d.unit.model.Channels + 4
+	if d.is(fewReceivers) {
+		room = 1
+	}
+	return answerOf(rcvNS, "GetServiceCapabilities", el(rcvNS, "Capabilities").with("RTP_RTSP_TCP", "true").with("SupportedReceivers", fmt.Sprint(room)))
+}
+
+func deleteReceiver(d *Device, req *element) (*node, *fault) {
+	r := &d.state.recorder
+	token := req.find("ReceiverToken").value()
+	if slices.ContainsFunc(r.jobs, func(j recordingJob) bool { return j.receiver == token }) {
+		return nil, &fault{code: "Sender", sub: "Action", subsub: "CannotDeleteReceiver", reason: "The receiver is in use"}
+	}
+	r.receivers = slices.DeleteFunc(r.receivers, func(v receiver) bool { return v.token == token })
+	return answerOf(rcvNS, "DeleteReceiver")
+}
+
+func deleteRecording(d *Device, req *element) (*node, *fault) {
+	r := &d.state.recorder
+	token := req.find("RecordingToken").value()
+	r.recordings = slices.DeleteFunc(r.recordings, func(x recording) bool { return x.token == token })
+	return answerOf(recNS, "DeleteRecording")
 }
 
 // configure reads what a receiver is to connect to.
@@ -269,13 +371,13 @@ func createReceiver(d *Device, req *element) (*node, *fault) {
 	if f := v.configure(req); f != nil {
 		return nil, f
 	}
-	if len(r.receivers) >= d.unit.model.Channels+4 {
+	if room := map[bool]int{true: 1, false: d.unit.model.Channels + 4}[d.is(fewReceivers)]; len(r.receivers) >= room {
 		return nil, &fault{code: "Receiver", sub: "Action", subsub: "MaxReceivers", reason: "The device has no room for another receiver"}
 	}
 	v.token = r.token("Rcv")
 	r.receivers = append(r.receivers, v)
 	d.had = append(d.had, v.password)
-	return answerOf(rcvNS, "CreateReceiver", el(rcvNS, "Receiver", receiverNode(&v)...))
+	return answerOf(rcvNS, "CreateReceiver", el(rcvNS, "Receiver", receiverNode(d, &v)...))
 }
 
 func configureReceiver(d *Device, req *element) (*node, *fault) {

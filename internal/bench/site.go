@@ -130,11 +130,25 @@ type Unit struct {
 	Dribble  time.Duration `yaml:"dribble"`    // between the bytes of an answer
 	TLSDelay time.Duration `yaml:"tls_delay"`  // before it answers a handshake
 	Manners  []string      `yaml:"manners"`    // ways of its own (manners.go)
+	Records  []Laid        `yaml:"records"`    // channels of a recorder that somebody has set up
 	Count    int           `yaml:"count"`      // so many, with MAC and serial counted up
 	prefix   netip.Prefix  // parsed Address
 	mac      device.MAC    // parsed MAC
 	gateway  netip.Addr    // parsed Gateway
 	model    Model         // looked up
+}
+
+// Laid is a channel of a recorder as somebody has set it up, from 1 on.
+type Laid struct {
+	Channel   int    `yaml:"channel"`
+	Source    string `yaml:"source"` // what it calls its camera by
+	Name      string `yaml:"name"`
+	Location  string `yaml:"location"`
+	Retention string `yaml:"retention"` // as XML Schema has durations: P30D
+	Content   string `yaml:"content"`
+	URI       string `yaml:"uri"`
+	Job       string `yaml:"job"` // Active, the default where there is a URI; Idle; none
+	Priority  int    `yaml:"priority"`
 }
 
 // Bystander is something on the LAN that is not to be touched.

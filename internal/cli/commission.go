@@ -18,7 +18,7 @@ import (
 )
 
 func (a *App) commissionCommand() *cobra.Command {
-	var dry, newcomers bool
+	var dry, newcomers, replace bool
 	crew, hands := commission.DefaultCrew, commission.DefaultHandLimit
 	c := &cobra.Command{
 		Use:   "commission [SELECTOR …]",
@@ -58,18 +58,19 @@ allotted address is told, and holds nobody up.`,
 				case dry:
 					return a.dryRun(c.Context(), d, only)
 				}
-				return a.commission(c.Context(), d, only, work.Crew{Size: crew, Hands: hands}, newcomers)
+				return a.commission(c.Context(), d, only, work.Crew{Size: crew, Hands: hands}, newcomers, replace)
 			})
 		},
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "show what would be written and send nothing")
 	c.Flags().BoolVar(&newcomers, "newcomers", false, "give new devices a password that others have, where the job sheet's style has them share one")
+	c.Flags().BoolVar(&replace, "replace-channels", false, "give cameras the channels that the job sheet names, whatever others have on them")
 	c.Flags().IntVar(&crew, "crew", crew, "conversations held at once")
 	c.Flags().DurationVar(&hands, "by-hand", hands, "how long to wait for what you do yourself: typing into devices, or their power")
 	return c
 }
 
-func (a *App) commission(ctx context.Context, d *work.Desk, only work.Selection, crew work.Crew, newcomers bool) error {
+func (a *App) commission(ctx context.Context, d *work.Desk, only work.Selection, crew work.Crew, newcomers, replace bool) error {
 	n, waiting, err := d.Ready(only)
 	if err != nil {
 		return err
@@ -77,6 +78,9 @@ func (a *App) commission(ctx context.Context, d *work.Desk, only work.Selection,
 	question := fmt.Sprintf("Commission %s now?", plural(n, "device"))
 	if len(waiting) > 0 {
 		question = fmt.Sprintf("%s no address allotted, and will wait (`janustat allot`). %s", text.Have(waiting), question)
+	}
+	if replace {
+		question = "Whatever others have on the channels that the job sheet names is replaced, and is not brought back. Has the client agreed to that? " + question
 	}
 	if err := a.confirm(ctx, question); err != nil {
 		return err
@@ -95,7 +99,7 @@ func (a *App) commission(ctx context.Context, d *work.Desk, only work.Selection,
 	if err != nil {
 		return err
 	}
-	planner.AdmitNewcomers = newcomers
+	planner.AdmitNewcomers, planner.ReplaceChannels = newcomers, replace
 	plans, err := d.Plans(planner, d.Devices, only, a.admit(ctx))
 	if err != nil {
 		return err

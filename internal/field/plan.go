@@ -28,6 +28,8 @@ type Planner struct {
 	Changed    bool
 	// AdmitNewcomers lets devices that have nothing yet have a password that others use.
 	AdmitNewcomers bool
+	// ReplaceChannels gives cameras the channels that the sheet names, whatever others have on them.
+	ReplaceChannels bool
 	// Newcomers are those that were kept from one, by tag.
 	Newcomers []string
 

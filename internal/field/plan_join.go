@@ -3,6 +3,7 @@ package field
 import (
 	"cmp"
 	"maps"
+	"net/netip"
 	"slices"
 
 	"janustat/core/advice"
@@ -46,6 +47,9 @@ func peerOf(d *device.Device, target device.Settings) commission.Peer {
 	if d.Stream != nil {
 		peer.Stream = *d.Stream
 	}
+	if d.AsLeft != nil && d.AsLeft.Address != target.Address {
+		peer.Before = []netip.Addr{d.AsLeft.Address}
+	}
 	return peer
 }
 
@@ -63,8 +67,15 @@ func (j *joiner) channels() {
 			recorders = append(recorders, plan.Peer)
 		}
 	}
+	var own []commission.Peer
+	for id := range j.plans {
+		if d := device.ByID(j.devices, id); d != nil && d.Kind == device.Camera {
+			own = append(own, j.plans[id].Peer)
+		}
+	}
+	slices.SortFunc(own, func(a, b commission.Peer) int { return cmp.Compare(a.ID, b.ID) })
 	for _, r := range j.Joining.Recorders {
-		k := &commission.Channels{}
+		k := &commission.Channels{Own: own, Replace: j.ReplaceChannels}
 		for _, n := range slices.Sorted(maps.Keys(r.Fixed)) {
 			if l, ok := j.channel(r.Fixed[n]); ok {
 				l.Number = n

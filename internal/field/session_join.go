@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net"
@@ -110,7 +111,7 @@ func (s *session) Recording(ctx context.Context) (commission.Recording, error) {
 	}
 	out := commission.Recording{Offers: true, Room: r.Room}
 	for _, k := range r.Channels {
-		c := commission.Channel{Number: k.Number, Name: k.Name, Of: k.Source}
+		c := commission.Channel{Number: k.Number, Name: k.Name, Of: k.Source, Used: k.Used, Plays: k.Plays}
 		if u, err := url.Parse(k.URI); err == nil {
 			c.Source, _ = netip.ParseAddr(u.Hostname()) // a name says nothing here
 		}
@@ -136,8 +137,10 @@ func (s *session) Channels(ctx context.Context, links []commission.Link) (out []
 			t.Why = k.Error
 		}
 		switch {
-		case k != nil && k.State == "Connected":
+		case k != nil && k.Records():
 			t.State, t.Why = commission.Connected, ""
+		case k != nil && t.Set && k.State == "Connected":
+			t.State, t.Why = commission.NotRecording, text.Harmless(cmp.Or(k.Error, "its job is "+k.JobState), text.Long, s.site.Veil.Text)
 		case t.Set:
 			t.State, t.Why = s.why(ctx, l, k.Error)
 		}

@@ -1,15 +1,18 @@
 package onvif
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
 	"janustat/core/secret"
+	"janustat/internal/speak/rtsp"
 	"janustat/internal/speak/soap"
 )
 
@@ -35,10 +38,25 @@ type Channel struct {
 	Password string // likewise; "" where the recorder does not tell it
 	State    string // of the receiver: NotConnected, Connecting, Connected, Unknown; "" without one
 	Error    string // of the job's track, in the recorder's words
+	// JobState is the state of the job that fills it: Idle, Active, PartiallyActive, Error; ""
+	// where the recorder does not tell.
+	JobState string
+	// Used tells that something is on it, whether that is understood or not: a source, a job
+	// with one, a receiver, or pictures.
+	Used bool
+	// Plays says what that is, in the recorder's words, without a user.
+	Plays string
 
-	token, job, from string
-	config           sourceXML
-	active           bool
+	token, job, from   string
+	config             sourceXML
+	content, retention string
+	active             bool
+}
+
+// Records reports whether the channel records what its receiver brings, as far as the recorder
+// tells: a receiver may be connected, and the disk be broken.
+func (k *Channel) Records() bool {
+	return k.State == "Connected" && k.Error == "" && (k.JobState == "" || k.JobState == "Active" || k.JobState == "PartiallyActive")
 }
 
 type sourceXML struct{ SourceId, Name, Location, Description, Address string } //nolint:revive // named by the standard
@@ -89,14 +107,21 @@ func (r *Recorder) Read(ctx context.Context) error {
 		Capabilities struct {
 			Dynamic string `xml:"DynamicRecordings,attr"`
 			Max     string `xml:"MaxRecordings,attr"`
+			Jobs    string `xml:"MaxRecordingJobs,attr"`
+		}
+	}
+	var more struct {
+		Capabilities struct {
+			Receivers string `xml:"SupportedReceivers,attr"`
 		}
 	}
 	if err := unlessFault(r.c.callOf(ctx, r.recording, "GetServiceCapabilities", "", &caps)); err != nil {
 		return err
 	}
 	r.dynamic = strings.EqualFold(caps.Capabilities.Dynamic, "true") || caps.Capabilities.Dynamic == "1"
-	most, _ := strconv.ParseFloat(strings.TrimSpace(caps.Capabilities.Max), 64) // 0 is not told
-	r.Room = int(max(0, min(most, 4096)))
+	if err := unlessFault(r.c.callOf(ctx, r.receiver, "GetServiceCapabilities", "", &more)); err != nil {
+		return err
+	}
 	var recordings struct{ RecordingItem []recordingXML }
 	var jobs struct{ JobItem []jobXML }
 	var receivers struct{ Receivers []receiverXML }
@@ -109,27 +134,41 @@ func (r *Recorder) Read(ctx context.Context) error {
 			return err
 		}
 	}
+	most := caps.Capabilities.Max
 	if !r.dynamic {
-		r.Room = len(recordings.RecordingItem)
+		most = strconv.Itoa(len(recordings.RecordingItem))
+	}
+	r.Room = least(most, caps.Capabilities.Jobs, more.Capabilities.Receivers)
+	if r.dynamic && r.Room > 0 { // what is there has been made all the same
+		r.Room = max(r.Room, len(recordings.RecordingItem))
 	}
 	r.Channels, r.stray = nil, nil
 	used := map[string]bool{}
 	for i, x := range recordings.RecordingItem {
-		k := Channel{Number: i + 1, token: x.Token, config: x.Configuration.Source, Source: strings.TrimSpace(x.Configuration.Source.SourceId), Name: r.c.said(x.Configuration.Source.Name)}
+		k := Channel{Number: i + 1, token: x.Token, config: x.Configuration.Source, content: x.Configuration.Content, retention: x.Configuration.MaximumRetentionTime, Source: strings.TrimSpace(x.Configuration.Source.SourceId), Name: r.c.said(x.Configuration.Source.Name)}
 		if m := channelForm.FindStringSubmatch(strings.TrimSpace(x.Configuration.Content)); m != nil {
 			k.Number, _ = strconv.Atoi(m[1]) // digits, by its form
 		}
-		for _, j := range jobs.JobItem {
-			if j.Configuration.RecordingToken != x.Token || len(j.Configuration.Source) == 0 {
-				continue
+		for _, j := range filling(jobs.JobItem, x.Token) {
+			from := ""
+			if len(j.Configuration.Source) > 0 {
+				from = strings.TrimSpace(j.Configuration.Source[0].SourceToken.Token)
 			}
-			k.job, k.from, k.active = j.Token, j.Configuration.Source[0].SourceToken.Token, j.Configuration.Mode == "Active"
+			used[from] = true // of jobs that others outrank, too
+			if k.job == "" {
+				k.job, k.from, k.active = j.Token, from, j.Configuration.Mode == "Active"
+			}
+			k.Used = k.Used || from != ""
 		}
 		for _, v := range receivers.Receivers {
 			if v.Token == k.from && k.from != "" {
-				used[v.Token] = true
 				k.URI, k.User, k.Password = parted(v.Configuration.MediaUri)
+				k.Plays = r.c.said(withoutUser(v.Configuration.MediaUri))
 			}
+		}
+		k.Used = k.Used || k.Source != ""
+		if k.Plays == "" {
+			k.Plays = cmp.Or(r.c.said(k.Source), k.Name, "a source that it does not name")
 		}
 		r.Channels = append(r.Channels, k)
 	}
@@ -152,11 +191,10 @@ func (r *Recorder) states(ctx context.Context) error {
 		if err := unlessFault(r.c.callOf(ctx, r.receiver, "GetReceiverState", "<trv:ReceiverToken>"+escape(k.from)+"</trv:ReceiverToken>", &a)); err != nil {
 			return err
 		}
-		if k.State = strings.TrimSpace(a.ReceiverState.State); k.State == "Connected" {
-			continue
-		}
+		k.State = strings.TrimSpace(a.ReceiverState.State)
 		var j struct {
 			State struct {
+				State   string
 				Sources []struct {
 					Tracks struct{ Track []struct{ Error string } }
 				}
@@ -165,13 +203,65 @@ func (r *Recorder) states(ctx context.Context) error {
 		if err := unlessFault(r.c.callOf(ctx, r.recording, "GetRecordingJobState", "<trc:JobToken>"+escape(k.job)+"</trc:JobToken>", &j)); err != nil {
 			return err
 		}
+		k.JobState = r.c.said(strings.TrimSpace(j.State.State))
 		for _, s := range j.State.Sources {
 			for _, t := range s.Tracks.Track {
-				k.Error = r.c.said(t.Error)
+				if said := r.c.said(strings.TrimSpace(t.Error)); said != "" {
+					k.Error = said
+				}
 			}
 		}
 	}
 	return nil
+}
+
+// filling gives the jobs of a recording, the one that fills it first: of those that are
+// active the one of the highest priority (Recording Control Service Specification, 5.2), then
+// those that are not.
+func filling(all []jobXML, recording string) []jobXML {
+	var own []jobXML
+	for _, j := range all {
+		if j.Configuration.RecordingToken == recording {
+			own = append(own, j)
+		}
+	}
+	rank := func(j jobXML) (active bool, priority int) {
+		priority, _ = strconv.Atoi(strings.TrimSpace(j.Configuration.Priority)) // 0 is the lowest
+		return j.Configuration.Mode == "Active", priority
+	}
+	slices.SortStableFunc(own, func(a, b jobXML) int {
+		activeA, priorityA := rank(a)
+		activeB, priorityB := rank(b)
+		if activeA != activeB {
+			return map[bool]int{true: -1, false: 1}[activeA]
+		}
+		return priorityB - priorityA
+	})
+	return own
+}
+
+// least gives the smallest of limits that are told; 0 where none is.
+func least(limits ...string) (n int) {
+	for _, text := range limits {
+		most, err := strconv.ParseFloat(strings.TrimSpace(text), 64)
+		if err != nil || most <= 0 {
+			continue
+		}
+		if m := int(min(most, 4096)); n == 0 || m < n {
+			n = m
+		}
+	}
+	return n
+}
+
+// withoutUser gives a URI without its user, or as it is where it is none.
+func withoutUser(uri string) string {
+	u, err := url.Parse(strings.TrimSpace(uri))
+	if err != nil {
+		return uri
+	}
+	u.User = nil
+	return u.String()
 }
 
 // parted takes the user out of a URI.
@@ -187,8 +277,7 @@ func parted(uri string) (bare, user, password string) {
 			password = "" // blotted out
 		}
 	}
-	u.User = nil
-	return u.String(), user, password
+	return withoutUser(uri), user, password
 }
 
 // Wanted is what a channel is to be.
@@ -217,10 +306,23 @@ func (k *Channel) Is(w Wanted) bool {
 }
 
 func (k *Channel) fits(w Wanted) bool {
-	return k.from != "" && k.URI == w.URI && k.User == w.User && (k.Password == "" || k.Password == w.Password.Reveal())
+	// Some show no user: that it is the right one shows by the pictures.
+	return k.from != "" && rtsp.Same(k.URI, w.URI) && (k.User == w.User || k.User == "" && k.State == "Connected") && (k.Password == "" || k.Password == w.Password.Reveal())
 }
 
 func (k *Channel) named(w Wanted) bool { return k.Source == w.Source && k.Name == w.Name }
+
+// as gives a recording's configuration with a camera as its source: what was not asked for
+// goes back as it was read.
+func (k *Channel) as(w Wanted) string {
+	location, description, content, retention := k.config.Location, cmp.Or(k.config.Description, w.Description), k.content, cmp.Or(strings.TrimSpace(k.retention), "PT0S")
+	if strings.TrimSpace(content) == "" {
+		content = fmt.Sprintf("Channel %d", w.Number)
+	}
+	return fmt.Sprintf("<tt:Source><tt:SourceId>%s</tt:SourceId><tt:Name>%s</tt:Name><tt:Location>%s</tt:Location><tt:Description>%s</tt:Description><tt:Address>%s</tt:Address></tt:Source>"+
+		"<tt:Content>%s</tt:Content><tt:MaximumRetentionTime>%s</tt:MaximumRetentionTime>",
+		escape(w.Source), escape(w.Name), escape(location), escape(description), escape(w.URI), escape(content), escape(retention))
+}
 
 // Set has a channel record a camera. What is so already is not written; force writes the
 // receiver though it looks right, since its password may be another. The user goes in the
@@ -235,13 +337,21 @@ func (r *Recorder) Set(ctx context.Context, w Wanted, force bool) error {
 			return fmt.Errorf("it has no channel %d", w.Number)
 		}
 		var a struct{ RecordingToken string }
-		if err := r.c.callOf(ctx, r.recording, "CreateRecording", "<trc:RecordingConfiguration>"+recordingOf(w)+"</trc:RecordingConfiguration>", &a); err != nil {
+		k = &Channel{}
+		if err := r.c.callOf(ctx, r.recording, "CreateRecording", "<trc:RecordingConfiguration>"+k.as(w)+"</trc:RecordingConfiguration>", &a); err != nil {
 			return err
 		}
 		k = &Channel{Number: w.Number, Source: w.Source, Name: w.Name, token: a.RecordingToken}
+		if err := r.feed(ctx, k, w, force); err != nil {
+			if refusedIt(err) { // an empty one is of no use, and takes the room of another
+				_ = unlessFault(r.c.callOf(ctx, r.recording, "DeleteRecording", "<trc:RecordingToken>"+escape(k.token)+"</trc:RecordingToken>", nil))
+			}
+			return err
+		}
+		return nil
 	}
 	if !k.named(w) {
-		inner := "<trc:RecordingToken>" + escape(k.token) + "</trc:RecordingToken><trc:RecordingConfiguration>" + recordingOf(w) + "</trc:RecordingConfiguration>"
+		inner := "<trc:RecordingToken>" + escape(k.token) + "</trc:RecordingToken><trc:RecordingConfiguration>" + k.as(w) + "</trc:RecordingConfiguration>"
 		if err := r.c.callOf(ctx, r.recording, "SetRecordingConfiguration", inner, nil); err != nil {
 			return err
 		}
@@ -264,23 +374,42 @@ func (r *Recorder) feed(ctx context.Context, k *Channel, w Wanted, force bool) e
 			return err
 		}
 		k.from = token
+		if k.job != "" { // a job that was there without a source
+			inner := "<trc:JobToken>" + escape(k.job) + "</trc:JobToken><trc:JobConfiguration>" + k.jobFor() + "</trc:JobConfiguration>"
+			return r.c.callOf(ctx, r.recording, "SetRecordingJobConfiguration", inner, nil)
+		}
 	}
-	job := fmt.Sprintf("<tt:RecordingToken>%s</tt:RecordingToken><tt:Mode>Active</tt:Mode><tt:Priority>1</tt:Priority>"+
-		`<tt:Source><tt:SourceToken Type="http://www.onvif.org/ver10/schema/Receiver"><tt:Token>%s</tt:Token></tt:SourceToken></tt:Source>`, escape(k.token), escape(k.from))
+	job := k.jobFor()
 	switch {
 	case k.job == "":
-		return r.c.callOf(ctx, r.recording, "CreateRecordingJob", "<trc:JobConfiguration>"+job+"</trc:JobConfiguration>", nil)
+		err := r.c.callOf(ctx, r.recording, "CreateRecordingJob", "<trc:JobConfiguration>"+job+"</trc:JobConfiguration>", nil)
+		if refusedIt(err) { // a receiver that nothing takes pictures from takes the room of another
+			_ = unlessFault(r.c.callOf(ctx, r.receiver, "DeleteReceiver", "<trv:ReceiverToken>"+escape(k.from)+"</trv:ReceiverToken>", nil))
+		}
+		return err
 	case !k.active:
 		return r.c.callOf(ctx, r.recording, "SetRecordingJobMode", "<trc:JobToken>"+escape(k.job)+"</trc:JobToken><trc:Mode>Active</trc:Mode>", nil)
 	}
 	return nil
 }
 
+// refusedIt reports whether an error is a refusal in the device's own words.
+func refusedIt(err error) bool {
+	var f *soap.Fault
+	return errors.As(err, &f)
+}
+
+// jobFor gives the job that fills a recording from its receiver.
+func (k *Channel) jobFor() string {
+	return fmt.Sprintf("<tt:RecordingToken>%s</tt:RecordingToken><tt:Mode>Active</tt:Mode><tt:Priority>1</tt:Priority>"+
+		`<tt:Source><tt:SourceToken Type="http://www.onvif.org/ver10/schema/Receiver"><tt:Token>%s</tt:Token></tt:SourceToken></tt:Source>`, escape(k.token), escape(k.from))
+}
+
 // newReceiver makes a receiver, or takes one for the same camera that a run which was cut
 // short has left without a job.
 func (r *Recorder) newReceiver(ctx context.Context, w Wanted) (string, error) {
 	for _, s := range r.stray {
-		if uri, _, _ := parted(s.Configuration.MediaUri); uri == w.URI {
+		if uri, _, _ := parted(s.Configuration.MediaUri); rtsp.Same(uri, w.URI) {
 			inner := "<trv:ReceiverToken>" + escape(s.Token) + "</trv:ReceiverToken><trv:Configuration>" + w.receiver() + "</trv:Configuration>"
 			return s.Token, r.c.callOf(ctx, r.receiver, "ConfigureReceiver", inner, nil)
 		}
@@ -303,12 +432,6 @@ func (w *Wanted) receiver() string {
 	}
 	return "<tt:Mode>AutoConnect</tt:Mode><tt:MediaUri>" + escape(uri) + "</tt:MediaUri>" +
 		"<tt:StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></tt:StreamSetup>"
-}
-
-func recordingOf(w Wanted) string {
-	return fmt.Sprintf("<tt:Source><tt:SourceId>%s</tt:SourceId><tt:Name>%s</tt:Name><tt:Location></tt:Location><tt:Description>%s</tt:Description><tt:Address>%s</tt:Address></tt:Source>"+
-		"<tt:Content>Channel %d</tt:Content><tt:MaximumRetentionTime>PT0S</tt:MaximumRetentionTime>",
-		escape(w.Source), escape(w.Name), escape(w.Description), escape(w.URI), w.Number)
 }
 
 func escape(s string) string { return soap.Text(s) }
