@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"janustat/core/device"
 )
 
 // Channels is what a job sheet has of the channels of a recorder.
@@ -16,9 +18,21 @@ type Channels struct {
 	Recorders []Peer
 	// Own are all cameras of the job: a channel that plays one of them is the job's to change.
 	Own []Peer
+	// Shown is how the recorder shows channels that this job has set, by number; Peer names the
+	// camera.
+	Shown map[int]device.Link
 	// Replace tells that a person has said that what others have on the channels that the
 	// sheet names is to go.
 	Replace bool
+}
+
+// as has links know how the recorder shows them.
+func (k *Channels) as(links []Link) {
+	for i := range links {
+		if known, ok := k.Shown[links[i].Number]; ok && known.Peer == links[i].Peer.Tag {
+			links[i].Shown = known.Shown
+		}
+	}
 }
 
 // strange gives the channels named for a camera on which something else is that is none of the
@@ -61,7 +75,7 @@ func Assign(bays []Bay, auto []Link) (out map[int64][]Link, left []Link) {
 	}
 	for _, l := range auto {
 		for _, b := range bays {
-			at := slices.IndexFunc(b.Recording.Channels, func(c Channel) bool { return c.shows(l.Peer) })
+			at := slices.IndexFunc(b.Recording.Channels, func(c Channel) bool { return c.shows(l.Peer) || c.Contested && strings.EqualFold(c.Of, l.Peer.SourceID()) })
 			if given[l.Peer.ID] || at < 0 || taken(b, b.Recording.Channels[at].Number) {
 				continue
 			}
@@ -104,7 +118,7 @@ func (b *Bay) room() int {
 
 // shows reports whether a channel has a camera as its source.
 func (c *Channel) shows(p Peer) bool {
-	if low := strings.ToLower(c.Of); strings.HasPrefix(low, "urn:") || strings.HasPrefix(low, "uuid:") {
+	if low := strings.ToLower(c.Of); !c.Contested && (strings.HasPrefix(low, "urn:") || strings.HasPrefix(low, "uuid:")) {
 		return strings.EqualFold(c.Of, p.SourceID())
 	}
 	// Some call their sources by names of their own: the address says it then.

@@ -370,7 +370,7 @@ func (f Found) Facts() device.Facts {
 
 func (f Found) linkFacts() (out []device.Link) {
 	for _, t := range f.Ties {
-		out = append(out, device.Link{Kind: string(t.Link.Step), Peer: t.Link.peerName(), Number: t.Link.Number, State: string(t.State), Why: t.Why})
+		out = append(out, device.Link{Kind: string(t.Link.Step), Peer: t.Link.peerName(), Number: t.Link.Number, State: string(t.State), Why: t.Why, Shown: t.Link.Shown})
 	}
 	return out
 }

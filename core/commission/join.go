@@ -196,6 +196,7 @@ func (r *run) wanted(ctx context.Context) ([]Link, error) {
 		return nil, trouble(nil, advice.Say("add a recorder, or name in the job sheet which cameras are recorded; then run %s again", advice.Commission),
 			fmt.Sprintf("is full, with %d channels: no room for %s. Nothing was changed on it", own.room(), strings.Join(tags, " ")))
 	}
+	k.as(given[r.plan.ID])
 	return slices.Concat(given[r.plan.ID], r.plan.Links), nil
 }
 
@@ -319,6 +320,7 @@ func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error)
 			if ties, err = t.Ties(ctx, links); err != nil {
 				return err
 			}
+			r.learnShown(ties)
 			if _, err := r.mend(ctx, t, ties); err != nil {
 				return err
 			}
@@ -339,6 +341,17 @@ func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error)
 		stop()
 		if err != nil {
 			return nil, err
+		}
+	}
+}
+
+// learnShown takes what a recorder shows of a channel that was set in this run, and that does
+// what it is for, for how it shows it.
+func (r *run) learnShown(ties []Tie) {
+	for i := range ties {
+		t := &ties[i]
+		if shown := t.Shows; shown != nil && !t.Set && t.State.Good() && r.mended[t.Link.Name()] {
+			t.Set, t.Link.Shown = true, shown
 		}
 	}
 }

@@ -21,6 +21,9 @@ type Link struct {
 	Flat   string          // likewise; digits, by which it is rung
 	User   string          // that the channel opens the camera by
 	Secret secret.Password // of that user, or of the pair; on the keyring
+	// Shown is how the recorder shows the channel when it is as it is to be, if otherwise than
+	// it was told.
+	Shown *device.Shown
 }
 
 // Peer is the other device of a link.
@@ -62,7 +65,8 @@ func (s State) Good() bool { return s == Connected || s == Registered }
 // Tie is a link as a device has it.
 type Tie struct {
 	Link  Link
-	Set   bool // it has the link as it is to be
+	Set   bool          // it has the link as it is to be
+	Shows *device.Shown // of a channel: how the recorder shows it
 	State State
 	Why   string // in the device's words, where it is in no good state
 }
@@ -135,6 +139,9 @@ type Channel struct {
 	Of     string     // what the channel says its source is: the camera's endpoint reference or MAC
 	Used   bool       // something is on it, whether that is understood or not
 	Plays  string     // what that is, in the recorder's words
+	// Contested tells that several jobs fill it, and that what it plays is not what it is
+	// called by.
+	Contested bool
 }
 
 type (

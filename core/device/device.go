@@ -189,6 +189,16 @@ type Link struct {
 	Number int    `json:"number,omitempty"`
 	State  string `json:"state"`
 	Why    string `json:"why,omitempty"`
+	// Shown is how a recorder shows the source of a channel that was set, where it shows it
+	// otherwise than it was told.
+	Shown *Shown `json:"shown,omitempty"`
+}
+
+// Shown is how a recorder shows the source of a channel.
+type Shown struct {
+	Source string `json:"source"`
+	Name   string `json:"name"`
+	For    string `json:"for"` // the name that it was told
 }
 
 // Picture is one picture source of a device, and what it shows.

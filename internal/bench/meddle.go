@@ -2,6 +2,7 @@ package bench
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"janustat/internal/speak/hail"
@@ -26,6 +27,27 @@ func (d *Device) Swap(one, other int) {
 	a.uri, b.uri = b.uri, a.uri
 	d.anew(a)
 	d.anew(b)
+}
+
+// Outrank is somebody else at a recorder: a job of a higher priority fills a channel from
+// another camera.
+func (d *Device) Outrank(channel int, uri string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	r := &d.state.recorder
+	v := receiver{token: r.token("Rcv"), uri: uri}
+	r.receivers = append(r.receivers, v)
+	r.jobs = append(r.jobs, recordingJob{token: r.token("Job"), recording: r.recordings[channel-1].token, receiver: v.token, mode: "Active", priority: 9})
+}
+
+// Behave has a device take on a manner, or leave it.
+func (d *Device) Behave(manner string, yes bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.unit.Manners = slices.DeleteFunc(slices.Clone(d.unit.Manners), func(m string) bool { return m == manner })
+	if yes {
+		d.unit.Manners = append(d.unit.Manners, manner)
+	}
 }
 
 // anew has a receiver begin again. The lock is held.

@@ -28,15 +28,16 @@ const (
 // Receiver Service Specification.
 var (
 	recordingOperations = map[string]operation{
-		"GetServiceCapabilities":    {preAuth, false, recorderCapabilities},
-		"GetRecordings":             {reading, false, getRecordings},
-		"GetRecordingJobs":          {reading, false, getJobs},
-		"GetRecordingJobState":      {reading, false, getJobState},
-		"CreateRecording":           {writing, false, createRecording},
-		"SetRecordingConfiguration": {writing, false, setRecording},
-		"CreateRecordingJob":        {writing, false, createJob},
-		"DeleteRecording":           {writing, false, deleteRecording},
-		"SetRecordingJobMode":       {writing, false, setJobMode},
+		"GetServiceCapabilities":       {preAuth, false, recorderCapabilities},
+		"GetRecordings":                {reading, false, getRecordings},
+		"GetRecordingJobs":             {reading, false, getJobs},
+		"GetRecordingJobState":         {reading, false, getJobState},
+		"CreateRecording":              {writing, false, createRecording},
+		"SetRecordingConfiguration":    {writing, false, setRecording},
+		"CreateRecordingJob":           {writing, false, createJob},
+		"DeleteRecording":              {writing, false, deleteRecording},
+		"SetRecordingJobMode":          {writing, false, setJobMode},
+		"SetRecordingJobConfiguration": {writing, false, setJob},
 	}
 	receiverOperations = map[string]operation{
 		"GetReceivers":           {reading, false, getReceivers},
@@ -88,7 +89,7 @@ func (r *recorder) lay(u *Unit) {
 		}
 		x := &r.recordings[l.Channel-1]
 		x.id, x.name, x.location, x.retention, x.content = l.Source, l.Name, l.Location, l.Retention, l.Content
-		if l.URI == "" && (l.Job == "" || l.Job == "none") {
+		if l.URI == "" && (l.Job == "" || l.Job == "none") { // a job without a source is there too
 			continue
 		}
 		token := ""
@@ -222,6 +223,21 @@ func createJob(d *Device, req *element) (*node, *fault) {
 	answer := jobNode(j)
 	answer.space = recNS
 	return answerOf(recNS, "CreateRecordingJob", el(recNS, "JobToken", j.token), answer)
+}
+
+func setJob(d *Device, req *element) (*node, *fault) {
+	r, k := &d.state.recorder, req.find("JobConfiguration")
+	at := slices.IndexFunc(r.jobs, func(j recordingJob) bool { return j.token == req.find("JobToken").value() })
+	from := r.receiver(k.find("Source", "SourceToken", "Token").value())
+	if at < 0 || from == nil {
+		return nil, invalid("NoRecordingJob", "The JobToken does not reference an existing job")
+	}
+	j := &r.jobs[at]
+	j.receiver, j.mode = from.token, k.find("Mode").value()
+	d.startReceiver(from)
+	answer := jobNode(*j)
+	answer.space = recNS
+	return answerOf(recNS, "SetRecordingJobConfiguration", answer)
 }
 
 func setJobMode(d *Device, req *element) (*node, *fault) {

@@ -86,9 +86,21 @@ func (j *joiner) channels() {
 			k.Auto, k.Recorders = auto, recorders
 		}
 		if plan := j.plans[r.Device.ID]; plan != nil {
+			k.Shown = shownOn(device.ByID(j.devices, r.Device.ID))
 			plan.Channels = k
 		}
 	}
+}
+
+// shownOn gives how a recorder shows the channels that this job has set, by number.
+func shownOn(d *device.Device) map[int]device.Link {
+	out := map[int]device.Link{}
+	for _, l := range d.Links {
+		if l.Kind == string(commission.StepChannel) && l.Shown != nil {
+			out[l.Number] = l
+		}
+	}
+	return out
 }
 
 // channel plans a camera as the source of one: with a user of the recorder's own, which
@@ -193,6 +205,11 @@ func Recorded(plans []commission.Plan, devices []device.Device) {
 			l := p.Channels.Auto[at]
 			l.Number, on[known.Peer] = known.Number, true
 			links = append(links, l)
+		}
+		for i := range links {
+			if known, ok := p.Channels.Shown[links[i].Number]; ok && known.Peer == links[i].Peer.Tag {
+				links[i].Shown = known.Shown
+			}
 		}
 		p.Links = slices.Concat(links, p.Links)
 	}

@@ -76,10 +76,14 @@ func streamURI(at netip.Addr, s device.Stream) string {
 
 // wanted is a channel in the words of the services.
 func wanted(l commission.Link) onvif.Wanted {
-	return onvif.Wanted{
+	w := onvif.Wanted{
 		Number: l.Number, Source: l.Peer.SourceID(), Name: l.Peer.Label(), Description: l.Peer.Tag,
 		URI: streamURI(l.Peer.Address, l.Peer.Stream), User: l.User, Password: l.Secret,
 	}
+	if l.Shown != nil && l.Shown.For == w.Name {
+		w.ShownSource, w.ShownName = l.Shown.Source, l.Shown.Name
+	}
+	return w
 }
 
 // recorder reads the channels of a recorder, or tells that it has no services for them.
@@ -111,7 +115,7 @@ func (s *session) Recording(ctx context.Context) (commission.Recording, error) {
 	}
 	out := commission.Recording{Offers: true, Room: r.Room}
 	for _, k := range r.Channels {
-		c := commission.Channel{Number: k.Number, Name: k.Name, Of: k.Source, Used: k.Used, Plays: k.Plays}
+		c := commission.Channel{Number: k.Number, Name: k.Name, Of: k.Source, Used: k.Used, Plays: k.Plays, Contested: k.Contested}
 		if u, err := url.Parse(k.URI); err == nil {
 			c.Source, _ = netip.ParseAddr(u.Hostname()) // a name says nothing here
 		}
@@ -134,7 +138,7 @@ func (s *session) Channels(ctx context.Context, links []commission.Link) (out []
 		k := r.At(l.Number)
 		t := commission.Tie{Link: l, Set: k.Is(wanted(l)), State: commission.Waiting}
 		if k != nil {
-			t.Why = k.Error
+			t.Why, t.Shows = k.Error, &device.Shown{Source: k.Source, Name: k.Name, For: l.Peer.Label()}
 		}
 		switch {
 		case k != nil && k.Records():

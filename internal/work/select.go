@@ -85,7 +85,9 @@ func (s Selection) of(plans []commission.Plan) []commission.Plan {
 		p := &plans[i]
 		p.Links = without(p.Links)
 		if c := p.Channels; c != nil {
-			p.Channels = &commission.Channels{Fixed: without(c.Fixed), Auto: without(c.Auto), Recorders: slices.DeleteFunc(slices.Clone(c.Recorders), absent)}
+			some := *c
+			some.Fixed, some.Auto, some.Recorders = without(c.Fixed), without(c.Auto), slices.DeleteFunc(slices.Clone(c.Recorders), absent)
+			p.Channels = &some
 		}
 	}
 	return plans

@@ -44,6 +44,9 @@ type Channel struct {
 	// Used tells that something is on it, whether that is understood or not: a source, a job
 	// with one, a receiver, or pictures.
 	Used bool
+	// Contested tells that several active jobs fill it from different sources, of which the one
+	// of the highest priority does: somebody wants that.
+	Contested bool
 	// Plays says what that is, in the recorder's words, without a user.
 	Plays string
 
@@ -155,6 +158,7 @@ func (r *Recorder) Read(ctx context.Context) error {
 				from = strings.TrimSpace(j.Configuration.Source[0].SourceToken.Token)
 			}
 			used[from] = true // of jobs that others outrank, too
+			k.Contested = k.Contested || k.active && j.Configuration.Mode == "Active" && from != k.from
 			if k.job == "" {
 				k.job, k.from, k.active = j.Token, from, j.Configuration.Mode == "Active"
 			}
@@ -288,6 +292,8 @@ type Wanted struct {
 	URI          string // without the user
 	User         string
 	Password     secret.Password
+	// ShownSource and ShownName are how the recorder shows what it was told; "" is as it was told.
+	ShownSource, ShownName string
 }
 
 // At gives the channel of a number, as it was read last; nil where there is none.
@@ -310,7 +316,9 @@ func (k *Channel) fits(w Wanted) bool {
 	return k.from != "" && rtsp.Same(k.URI, w.URI) && (k.User == w.User || k.User == "" && k.State == "Connected") && (k.Password == "" || k.Password == w.Password.Reveal())
 }
 
-func (k *Channel) named(w Wanted) bool { return k.Source == w.Source && k.Name == w.Name }
+func (k *Channel) named(w Wanted) bool {
+	return (k.Source == w.Source || w.ShownSource != "" && k.Source == w.ShownSource) && (k.Name == w.Name || w.ShownName != "" && k.Name == w.ShownName)
+}
 
 // as gives a recording's configuration with a camera as its source: what was not asked for
 // goes back as it was read.
@@ -350,13 +358,15 @@ func (r *Recorder) Set(ctx context.Context, w Wanted, force bool) error {
 		}
 		return nil
 	}
+	// What may be refused for want of room comes before what it is called.
+	if err := r.feed(ctx, k, w, force); err != nil {
+		return err
+	}
 	if !k.named(w) {
 		inner := "<trc:RecordingToken>" + escape(k.token) + "</trc:RecordingToken><trc:RecordingConfiguration>" + k.as(w) + "</trc:RecordingConfiguration>"
-		if err := r.c.callOf(ctx, r.recording, "SetRecordingConfiguration", inner, nil); err != nil {
-			return err
-		}
+		return r.c.callOf(ctx, r.recording, "SetRecordingConfiguration", inner, nil)
 	}
-	return r.feed(ctx, k, w, force)
+	return nil
 }
 
 // feed gives a recording its receiver and its job.

@@ -1,0 +1,151 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/internal/bench"
+)
+
+// clientsRecorder has channels that its owner uses, in every form that is not understood.
+const clientsRecorder = `site: Shed
+seed: 3
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+models:
+  ledger: {make: Brightmoor, name: Ledger 8, kind: recorder, channels: 8, makes: %t, firmware: '7', factory: 192.168.100.2/24, auth: sha256, dialect: default, path: /onvif/device, fault_status: 400, restart: 1s}
+devices:
+  - id: rec
+    model: ledger
+    mac: "02:b7:16:00:00:10"
+    serial: LG1
+    restart: 1s
+    manners: [%s]
+    records:
+      - {channel: 1, source: "urn:uuid:1111", name: North wing, location: Shed, retention: P30D, content: North, uri: "rtsp://10.9.9.9/live"}
+      - {channel: 2, name: Gate, uri: "rtsp://camera-7.local/live", retention: P7D}
+      - {channel: 3, source: built-in 3, name: Till}
+      - {channel: 4, name: Yard, uri: "not a uri at all", job: Idle}
+      - {channel: 5, retention: P14D, location: Attic}
+      - {channel: 6, retention: P3D, job: Idle}
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: VD, count: 2, restart: 1s}
+others:
+  - {id: router, role: router, mac: "02:5c:00:00:00:01", address: 10.61.8.1/23}
+`
+
+func clientsJob(t *testing.T, makes bool, manner, channels string) *crew {
+	c := hire(t, fmt.Sprintf(clientsRecorder, makes, manner), "--subnet", "10.61.8.0/23")
+	c.sheet("names: {VD001: Quay side camera, VD002: Attic}\nchannels: " + channels + "\n")
+	c.prepare()
+	return c
+}
+
+// untouched holds the channels of the client as they were, byte for byte.
+func untouched(t *testing.T, before, after []bench.Laid) {
+	t.Helper()
+	for i := range 4 {
+		assert.Equal(t, before[i], after[i], "channel %d is the client's", i+1)
+	}
+}
+
+// A recorder's channels that are in use in any form stay as they are; what is not asked for of
+// the others goes back as it was; a second run writes nothing, however the recorder shows what
+// it was told; and prove says the same.
+func TestAClientsChannelsStayTheClients(t *testing.T) {
+	t.Parallel()
+	for _, makes := range []bool{false, true} {
+		for _, manner := range []string{"", "no job states", "shows the port", "drops users", "cuts names", "own sources"} {
+			t.Run(fmt.Sprint(manner, " makes ", makes), func(t *testing.T) {
+				t.Parallel()
+				c := clientsJob(t, makes, manner, "auto")
+				rec := c.bench.Device("rec")
+				before, _ := rec.Laid()
+				code, out, errs := c.run("", "commission", "--yes", "--quiet")
+				require.Equal(t, ExitDone, code, out+errs)
+				after, _ := rec.Laid()
+				untouched(t, before, after)
+				assert.Equal(t, "Attic", after[4].Location)
+				assert.Equal(t, "P14D", after[4].Retention)
+				assert.Contains(t, after[4].URI, "rtsp://10.61.8.")
+				assert.Contains(t, after[5].URI, "rtsp://10.61.8.", "its job was there without a source")
+				assert.Equal(t, "Active P3D", after[5].Job+" "+after[5].Retention)
+				c.writesNothing()
+				assert.Contains(t, c.must("prove", "--quiet"), "3 of 3 devices proved: every check held")
+				again, _ := rec.Laid()
+				assert.Equal(t, after, again)
+			})
+		}
+	}
+}
+
+// A channel that the sheet names changes hands only once somebody has said so.
+func TestAChannelThatIsNamedIsAskedFor(t *testing.T) {
+	t.Parallel()
+	c := clientsJob(t, false, "", "{R01: {1: C01, 5: C02}}")
+	rec := c.bench.Device("rec")
+	before, _ := rec.Laid()
+	code, out, errs := c.run("", "commission", "--yes", "--quiet")
+	require.Equal(t, ExitNeeds, code, errs)
+	flat := strings.Join(strings.Fields(out), " ")
+	assert.Contains(t, flat, "channel 1 (C01) stays as it is: it plays rtsp://10.9.9.9/live, which is none of the job's")
+	assert.Contains(t, flat, "janustat commission R01 --replace-channels")
+	after, _ := rec.Laid()
+	untouched(t, before, after)
+	assert.Contains(t, after[4].URI, "rtsp://10.61.8.", "the other is joined")
+
+	code, out, errs = c.run("", "commission", "R01", "--replace-channels", "--yes", "--quiet")
+	require.Equal(t, ExitDone, code, out+errs)
+	after, _ = rec.Laid()
+	assert.Contains(t, after[0].URI, "rtsp://10.61.8.")
+	assert.Equal(t, "P30D", after[0].Retention, "how long it keeps is the client's")
+	assert.Equal(t, "Shed", after[0].Location)
+	assert.Equal(t, before[1:4], after[1:4])
+	c.writesNothing()
+}
+
+// Connected is not recorded: what keeps a channel from it is named, by commission and by prove.
+func TestConnectedIsNotRecorded(t *testing.T) {
+	t.Parallel()
+	c := clientsJob(t, true, "broken disk", "auto")
+	rec := c.bench.Device("rec")
+	code, out, errs := c.run("", "commission", "--yes", "--quiet")
+	require.Equal(t, ExitNeeds, code, errs)
+	flat := strings.Join(strings.Fields(out), " ")
+	assert.Contains(t, flat, "is not recording (The disk cannot be written)")
+	rec.Behave("broken disk", false)
+	c.must("commission", "--yes", "--quiet")
+	assert.Contains(t, c.must("prove", "--quiet"), "every check held")
+	rec.Behave("broken disk", true)
+	_, out, _ = c.run("", "prove", "--quiet")
+	assert.Contains(t, out, "not recording (The disk cannot be written)")
+	rec.Behave("broken disk", false)
+
+	rec.Outrank(5, "rtsp://10.9.9.9/other")
+	_, out, _ = c.run("", "prove", "--quiet")
+	assert.Regexp(t, `R01 channel: should be channel 5 \(C0\d\) connected, is: `, out)
+	before, _ := rec.Laid()
+	code, out, _ = c.run("", "commission", "--yes", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "it plays rtsp://10.9.9.9/other")
+	after, _ := rec.Laid()
+	assert.Equal(t, before, after, "somebody wants that")
+}
+
+// What a recorder refuses leaves nothing behind on it.
+func TestARefusedChannelLeavesNothing(t *testing.T) {
+	t.Parallel()
+	c := clientsJob(t, true, "refuses jobs", "auto")
+	rec := c.bench.Device("rec")
+	before, receivers := rec.Laid()
+	code, out, errs := c.run("", "commission", "--yes", "--quiet")
+	require.Equal(t, ExitNeeds, code, errs)
+	assert.Contains(t, out, "is refused")
+	after, left := rec.Laid()
+	untouched(t, before, after)
+	assert.Equal(t, receivers+1, left, "no receiver is left over: that of channel 6 has a job")
+	assert.Equal(t, before[:5], after[:5], "nor a name on a channel that was there")
+	assert.Len(t, after, len(before), "nor a recording that was made for it")
+}
