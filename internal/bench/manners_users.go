@@ -1,6 +1,9 @@
 package bench
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Manners of users, that others look for by name.
 const (
@@ -15,6 +18,17 @@ const itsUser = "supervisor"
 var userManners = map[string]manner{
 	namesItsUser: {stands: "practice: the first user has a name of the maker's", weight: 2, group: "users", brings: func(_ *Model, u *Unit) { u.Password = "" }},
 	locksAtThree: {stands: "practice: three wrong passwords lock it", weight: 2, group: "lock"},
+	"hides administrators": {
+		stands: "seen: GetUsers lists those that an administrator has made, and no administrators", weight: 2, group: "users",
+		shape: func(_ *Device, op string, answer *node) {
+			if op != "GetUsers" {
+				return
+			}
+			answer.kids = slices.DeleteFunc(answer.kids, func(u *node) bool {
+				return slices.ContainsFunc(u.kids, func(k *node) bool { return k.name == "UserLevel" && k.text == "Administrator" })
+			})
+		},
+	},
 	"anonymous listed": {
 		stands: "Core Specification, tt:UserLevel: Anonymous", weight: 1, group: "users",
 		shape: func(_ *Device, op string, answer *node) {

@@ -32,6 +32,9 @@ var (
 	ErrUnreachable = errors.New("cannot be reached")
 	ErrRefused     = errors.New("access refused")
 	ErrNoStream    = errors.New("no such stream")
+	// ErrUnasked is for a stream that is refused though no password was sent: it is asked for in
+	// no way that keeps it secret, or not at all.
+	ErrUnasked = errors.New("no password was sent")
 )
 
 // limit bounds all that is said for one description; maxBody and maxHeader, in bytes, what
@@ -65,7 +68,9 @@ func Describe(ctx context.Context, dial func(context.Context) (net.Conn, error),
 	if err != nil {
 		return Description{}, err
 	}
+	sent := false
 	if a.status == http.StatusUnauthorized {
+		sent = true
 		proof, err := prove(a.header, uri, user, p)
 		if err != nil {
 			return Description{}, err
@@ -75,6 +80,8 @@ func Describe(ctx context.Context, dial func(context.Context) (net.Conn, error),
 		}
 	}
 	switch {
+	case a.status == http.StatusForbidden && !sent:
+		return Description{}, fmt.Errorf("%w: the stream is refused to everyone (RTSP status %d)", ErrUnasked, a.status)
 	case a.status == http.StatusUnauthorized || a.status == http.StatusForbidden:
 		return Description{}, fmt.Errorf("%w (RTSP status %d)", ErrRefused, a.status)
 	case a.status != http.StatusOK:
@@ -177,13 +184,13 @@ func prove(h http.Header, uri, user string, p secret.Password) (string, error) {
 		}
 	}
 	if best == nil {
-		return "", fmt.Errorf("%w: it asks for no digest of the password", ErrRefused)
+		return "", fmt.Errorf("%w: its stream asks for it as it is (Basic), and for no digest of it", ErrUnasked)
 	}
 	var b [8]byte
 	_, _ = rand.Read(b[:]) // never fails (crypto/rand)
 	cred, err := digest.Digest(best, digest.Options{Method: "DESCRIBE", URI: uri, Username: user, Password: p.Reveal(), Count: 1, Cnonce: hex.EncodeToString(b[:])})
 	if err != nil {
-		return "", fmt.Errorf("%w: %w", ErrRefused, err)
+		return "", fmt.Errorf("%w: %w", ErrUnasked, err)
 	}
 	return cred.String(), nil
 }

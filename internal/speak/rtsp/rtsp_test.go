@@ -90,10 +90,16 @@ func TestDescribe(t *testing.T) {
 		"asks for no password": {func(string, int) string { return reply("200 OK", "", still) }, "", Description{"JPEG", 640, 480}, nil},
 		"basic alone": {func(string, int) string {
 			return reply("401 Unauthorized", `WWW-Authenticate: Basic realm="x"`+"\r\n", "")
+		}, "Quay-7", Description{}, ErrUnasked},
+		"not for anyone": {func(string, int) string { return reply("403 Forbidden", "", "") }, "Quay-7", Description{}, ErrUnasked},
+		"not for this user": {func(r string, n int) string {
+			if n == 2 {
+				return reply("403 Forbidden", "", "")
+			}
+			return guarded(r, n)
 		}, "Quay-7", Description{}, ErrRefused},
-		"not for this user": {func(string, int) string { return reply("403 Forbidden", "", "") }, "Quay-7", Description{}, ErrRefused},
-		"no such stream":    {func(string, int) string { return reply("404 Not Found", "", "") }, "Quay-7", Description{}, ErrNoStream},
-		"sent elsewhere":    {func(string, int) string { return reply("302 Found", "Location: rtsp://10.9.9.9/\r\n", "") }, "Quay-7", Description{}, ErrNoStream},
+		"no such stream": {func(string, int) string { return reply("404 Not Found", "", "") }, "Quay-7", Description{}, ErrNoStream},
+		"sent elsewhere": {func(string, int) string { return reply("302 Found", "Location: rtsp://10.9.9.9/\r\n", "") }, "Quay-7", Description{}, ErrNoStream},
 		"no video": {func(string, int) string {
 			return reply("200 OK", "", "v=0\r\no=- 1 1 IN IP4 1.1.1.1\r\ns=x\r\nt=0 0\r\nm=audio 0 RTP/AVP 0\r\n")
 		}, "", Description{}, ErrNoStream},
