@@ -131,6 +131,8 @@ func TestTraitsThatOnceEndedWrong(t *testing.T) {
 		{"md5", "factory first; late service"},
 		{"token", "pages of errors; ntp closed"},
 		{"any", "says ok, to every write; needs a restart"},
+		{"md5", "hides administrators; factory password"},
+		{"token", "hides administrators; hides users"},
 	} {
 		wait.Go(func() {
 			places <- struct{}{}

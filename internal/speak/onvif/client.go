@@ -107,6 +107,7 @@ type Client struct {
 	shut       error           // it refuses what has opened it: nothing of a password is sent any more
 	listsUsers bool            // to everyone: that opens nothing
 	openedBy   string          // the operation by which a password is offered
+	closed     bool            // its users are closed to those without a password, as it was seen last
 	judging    bool            // of a refusal
 	closedTo   map[string]bool // operations that it refuses to the user that has opened it
 	offset     time.Duration   // device's clock minus ours

@@ -131,7 +131,7 @@ func TestChannelsOfARecorder(t *testing.T) {
 	require.NoError(t, err)
 	want.Number, want.Source, want.URI = 2, "urn:y", "rtsp://10.61.8.42/s"
 	require.NoError(t, r.Set(t.Context(), want, false))
-	assert.Equal(t, []string{"SetRecordingConfiguration", "ConfigureReceiver", "CreateRecordingJob"}, *wrote)
+	assert.Equal(t, []string{"ConfigureReceiver", "CreateRecordingJob", "SetRecordingConfiguration"}, *wrote)
 	want.Number = 3
 	require.ErrorContains(t, r.Set(t.Context(), want, false), "it has no channel 3")
 }

@@ -288,10 +288,12 @@ func (c *Client) Access(ctx context.Context) (device.Access, error) {
 	users, err := c.Users(ctx)
 	switch {
 	case errors.Is(err, ErrRefused):
+		c.closed = true
 		return device.Sealed, nil
 	case err != nil:
 		return "", err
 	}
+	c.closed = false
 	for _, u := range users {
 		if strings.EqualFold(u.Level, "Administrator") {
 			c.listsUsers = true
@@ -321,9 +323,10 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 	// nothing is learnt.
 	c.Close()
 	users, err := c.Users(ctx)
-	// A device without any administrator answers whoever asks: only one that
-	// knows this user has been opened.
-	known := slices.ContainsFunc(users, func(u User) bool { return strings.EqualFold(u.Name, user) })
+	// A device without any administrator answers whoever asks: only one that knows this user
+	// has been opened, or one that was closed to everyone a moment ago. Some leave their
+	// administrators out of the list.
+	known := c.closed && c.openedBy == opening || slices.ContainsFunc(users, func(u User) bool { return strings.EqualFold(u.Name, user) })
 	if err == nil && known && c.openedBy != opening {
 		_, _, err = c.Network(ctx, netip.Addr{}, device.MAC{})
 	}
@@ -342,7 +345,7 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 func (c *Client) lookClosed(ctx context.Context) error {
 	c.openedBy = opening
 	_, err := c.Users(ctx)
-	if errors.Is(err, ErrRefused) {
+	if c.closed = errors.Is(err, ErrRefused); c.closed {
 		return nil
 	}
 	if err != nil {
