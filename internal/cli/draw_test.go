@@ -69,18 +69,16 @@ func TestDevicesDrawnToday(t *testing.T) {
 		seeds = append(seeds, from+uint64(i))
 	}
 	all := judgeDrawn(t, seeds)
-	right := 0
-	for _, v := range all {
-		if v.wrong == "" {
-			right++
-			continue
-		}
+	wrong := slices.DeleteFunc(slices.Clone(all), func(v verdict) bool { return v.wrong == "" })
+	for _, v := range wrong {
 		t.Log(v)
+	}
+	t.Logf("%d of %d drawn devices end right", len(all)-len(wrong), len(all))
+	for _, v := range wrong {
 		if small := shrunk(t, v); small != nil {
-			t.Logf("  of these it takes: %s", strings.Join(small, ", "))
+			t.Logf("seed %d, %s: of its traits it takes %s", v.seed, v.id, strings.Join(small, ", "))
 		}
 	}
-	t.Logf("%d of %d drawn devices end right", right, len(all))
 }
 
 // sitesAtOnce is how many sites are played beside each other: they wait more than they work.
@@ -208,14 +206,28 @@ func shrunk(t *testing.T, v verdict) []string {
 		}
 		sets = append(sets, set)
 	}
-	slices.SortStableFunc(sets, func(a, b []string) int { return len(a) - len(b) })
-	for _, set := range sets {
-		s, err := bench.WithTraits(v.seed, v.auth, set)
-		if err != nil {
-			continue // one that goes only with another
+	for size := 1; size <= len(v.traits); size++ { // those of one size beside each other
+		found := make(chan []string, len(sets))
+		var wait sync.WaitGroup
+		for _, set := range sets {
+			if len(set) != size {
+				continue
+			}
+			wait.Go(func() {
+				s, err := bench.WithTraits(v.seed, v.auth, set)
+				if err != nil {
+					return // one that goes only with another
+				}
+				if got := playDrawn(t, s, v.seed, map[string][]string{"drawn-1": set}); got[0].wrong != "" {
+					found <- set
+				}
+			})
 		}
-		if got := playDrawn(t, s, v.seed, map[string][]string{"drawn-1": set}); got[0].wrong != "" {
+		wait.Wait()
+		select {
+		case set := <-found:
 			return set
+		default:
 		}
 	}
 	return nil
