@@ -75,7 +75,9 @@ func Assign(bays []Bay, auto []Link) (out map[int64][]Link, left []Link) {
 	}
 	for _, l := range auto {
 		for _, b := range bays {
-			at := slices.IndexFunc(b.Recording.Channels, func(c Channel) bool { return c.shows(l.Peer) || c.Contested && strings.EqualFold(c.Of, l.Peer.SourceID()) })
+			at := slices.IndexFunc(b.Recording.Channels, func(c Channel) bool {
+				return c.shows(l.Peer) || c.Contested && strings.EqualFold(c.Of, l.Peer.SourceID())
+			})
 			if given[l.Peer.ID] || at < 0 || taken(b, b.Recording.Channels[at].Number) {
 				continue
 			}

@@ -114,6 +114,7 @@ func (r *run) join(ctx context.Context) error {
 	if ties, err = r.fare(ctx, links, ties); err != nil {
 		return err
 	}
+	ties = append(ties, r.others...)
 	r.result.Left.Ties = ties
 	if err := r.Journal.Left(ctx, r.plan, r.result.Left); err != nil {
 		return err
@@ -178,9 +179,10 @@ func (r *run) wanted(ctx context.Context) ([]Link, error) {
 		return nil, trouble(nil, advice.Say("give them to another recorder in the job sheet, then run %s again", advice.Commission), over+": nothing was changed on it")
 	}
 	if strange := k.strange(r.found.Recording, given[r.plan.ID]); len(strange) > 0 {
-		r.strange = nil
+		r.strange, r.others = nil, nil
 		for _, l := range strange {
 			at := slices.IndexFunc(r.found.Recording.Channels, func(c Channel) bool { return c.Number == l.Number })
+			r.others = append(r.others, Tie{Link: l, State: Others, Why: "plays " + r.found.Recording.Channels[at].Plays})
 			r.strange = append(r.strange, fmt.Sprintf("%s stays as it is: it plays %s, which is none of the job's", l.Name(), r.found.Recording.Channels[at].Plays))
 		}
 		given[r.plan.ID] = slices.DeleteFunc(given[r.plan.ID], func(l Link) bool {

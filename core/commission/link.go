@@ -55,6 +55,7 @@ const (
 	Unreachable   State = "unreachable"
 	NoStream      State = "no stream"      // the camera answers and shows no picture
 	NotRecording  State = "not recording"  // the pictures come, and are not recorded
+	Others        State = "in use"         // of a channel, by others, and left to them
 	Waiting       State = "not connected"  // nothing more is known
 	ToType        State = "to be typed in" // the device has no services for it
 )
@@ -74,7 +75,7 @@ type Tie struct {
 // Text tells how a tie fares.
 func (t *Tie) Text() string {
 	if t.State.Good() && !t.Set {
-		return string(t.State) + ", and set otherwise"
+		return string(t.State) + ", and " + cmp.Or(t.Why, "set otherwise")
 	}
 	if t.Why == "" {
 		return string(t.State)

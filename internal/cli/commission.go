@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -80,7 +81,7 @@ func (a *App) commission(ctx context.Context, d *work.Desk, only work.Selection,
 		question = fmt.Sprintf("%s no address allotted, and will wait (`janustat allot`). %s", text.Have(waiting), question)
 	}
 	if replace {
-		question = "Whatever others have on the channels that the job sheet names is replaced, and is not brought back. Has the client agreed to that? " + question
+		question = "Whatever others have on the channels that the job sheet names is replaced, and is not brought back" + othersOn(d.Devices, only) + ". Has the client agreed to that? " + question
 	}
 	if err := a.confirm(ctx, question); err != nil {
 		return err
@@ -112,6 +113,22 @@ func (a *App) commission(ctx context.Context, d *work.Desk, only work.Selection,
 		return needsError{fmt.Sprintf("%s no address allotted: `janustat allot`, then this again", text.Have(waiting))}
 	}
 	return err
+}
+
+// othersOn says what others were seen to have on channels that the job sheet names.
+func othersOn(devices []device.Device, only work.Selection) string {
+	var seen []string
+	for i := range devices {
+		for _, l := range devices[i].Links {
+			if devices[i].InJob == device.Taken && only.Has(devices[i].ID) && l.Kind == string(commission.StepChannel) && strings.HasPrefix(l.Why, "plays ") {
+				seen = append(seen, fmt.Sprintf("%s channel %d %s", devices[i].Tag, l.Number, l.Why))
+			}
+		}
+	}
+	if len(seen) == 0 {
+		return ""
+	}
+	return ": " + text.List(seen)
 }
 
 // planner opens the keyring, or makes one if create is set, and makes ready to plan.

@@ -96,6 +96,14 @@ func TestAChannelThatIsNamedIsAskedFor(t *testing.T) {
 	untouched(t, before, after)
 	assert.Contains(t, after[4].URI, "rtsp://10.61.8.", "the other is joined")
 
+	assert.Regexp(t, `R01 +1 +C01 .* in use`, c.must("channels"))
+	_, out, _ = c.run("", "prove", "R01", "--quiet")
+	assert.NotContains(t, out, "every check held")
+	_, _, errs = c.run("no\n", "commission", "R01", "--replace-channels")
+	assert.Contains(t, strings.Join(strings.Fields(errs), " "), "R01 channel 1 plays rtsp://10.9.9.9/live. Has the client agreed to that?")
+	after, _ = rec.Laid()
+	untouched(t, before, after)
+
 	code, out, errs = c.run("", "commission", "R01", "--replace-channels", "--yes", "--quiet")
 	require.Equal(t, ExitDone, code, out+errs)
 	after, _ = rec.Laid()

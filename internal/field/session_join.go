@@ -148,9 +148,31 @@ func (s *session) Channels(ctx context.Context, links []commission.Link) (out []
 		case t.Set:
 			t.State, t.Why = s.why(ctx, l, k.Error)
 		}
+		if k != nil && !t.Set && k.Used && !rtsp.Same(k.URI, wanted(l).URI) {
+			plays, ours := s.playing(k)
+			if t.Why = "plays " + plays; !ours {
+				t.State = commission.Others
+			}
+		}
 		out = append(out, t)
 	}
 	return out, nil
+}
+
+// playing names what a channel plays: a camera of the job by its tag, anything else as the
+// recorder does.
+func (s *session) playing(k *onvif.Channel) (what string, ours bool) {
+	u, err := url.Parse(k.URI)
+	if s.plan.Channels == nil || err != nil {
+		return k.Plays, false
+	}
+	at, err := netip.ParseAddr(u.Hostname())
+	for _, p := range s.plan.Channels.Own {
+		if err == nil && p.Address == at {
+			return p.Tag, true
+		}
+	}
+	return k.Plays, false
 }
 
 // why tells what keeps a recorder from a camera, which it is set to record.
