@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"janustat/core/device"
+	"janustat/core/text"
 )
 
 // Channels is what a job sheet has of the channels of a recorder.
@@ -141,16 +142,18 @@ func (p *Peer) SourceID() string {
 	return "urn:dev:mac:" + strings.ReplaceAll(p.MAC.String(), ":", "") // RFC 9039, 4.1
 }
 
-// overfull says what a recorder has no room for, or "".
-func overfull(b Bay, links []Link) string {
+// overfull says what a recorder has no room for, or "", and gives the links that fit.
+func overfull(b Bay, links []Link) (words string, fit []Link) {
 	var over []string
 	for _, l := range links {
 		if b.Recording.Room > 0 && l.Number > b.Recording.Room {
 			over = append(over, l.Name())
+		} else {
+			fit = append(fit, l)
 		}
 	}
 	if len(over) == 0 {
-		return ""
+		return "", links
 	}
-	return fmt.Sprintf("has %d channels, so no %s", b.Recording.Room, strings.Join(over, ", "))
+	return fmt.Sprintf("it has %s, so no %s", text.Plural(b.Recording.Room, "channel"), strings.Join(over, ", ")), fit
 }

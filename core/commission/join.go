@@ -119,7 +119,7 @@ func (r *run) join(ctx context.Context) error {
 	if err := r.Journal.Left(ctx, r.plan, r.result.Left); err != nil {
 		return err
 	}
-	return r.unjoined(ties, slices.Concat(waits, refused, r.strange))
+	return r.unjoined(ties, slices.Concat(waits, refused, r.strange, r.noRoom))
 }
 
 // unjoined makes the trouble of links that do not do what they are for, or nil.
@@ -140,6 +140,9 @@ func (r *run) unjoined(ties []Tie, words []string) error {
 		return nil
 	}
 	next := advice.Say("mend what is named, then run %s again", advice.Commission)
+	if len(r.noRoom) > 0 {
+		next = advice.Say("add a recorder, or name in the job sheet which cameras are recorded, and where; then run %s again", advice.Commission)
+	}
 	if len(r.strange) > 0 {
 		next = advice.Say("ask the client what that is. If it is to go, run %s, which asks first; if it is to stay, give the cameras other channels in the job sheet", advice.ReplaceChannels.On(r.plan.Tag))
 	}
@@ -175,8 +178,9 @@ func (r *run) wanted(ctx context.Context) ([]Link, error) {
 	if len(k.Recorders) == 0 { // nothing is left to be assigned
 		given, left = Assign([]Bay{own}, nil)
 	}
-	if over := overfull(own, given[r.plan.ID]); over != "" {
-		return nil, trouble(nil, advice.Say("give them to another recorder in the job sheet, then run %s again", advice.Commission), over+": nothing was changed on it")
+	r.noRoom = nil
+	if over, fit := overfull(own, given[r.plan.ID]); over != "" { // the others are joined all the same
+		r.noRoom, given[r.plan.ID] = append(r.noRoom, over), fit
 	}
 	if strange := k.strange(r.found.Recording, given[r.plan.ID]); len(strange) > 0 {
 		r.strange, r.others = nil, nil
@@ -195,8 +199,7 @@ func (r *run) wanted(ctx context.Context) ([]Link, error) {
 		for _, l := range left {
 			tags = append(tags, l.Peer.Tag)
 		}
-		return nil, trouble(nil, advice.Say("add a recorder, or name in the job sheet which cameras are recorded; then run %s again", advice.Commission),
-			fmt.Sprintf("is full, with %d channels: no room for %s. Nothing was changed on it", own.room(), strings.Join(tags, " ")))
+		r.noRoom = append(r.noRoom, fmt.Sprintf("it is full, with %d channels: no room for %s", own.room(), strings.Join(tags, " ")))
 	}
 	k.as(given[r.plan.ID])
 	return slices.Concat(given[r.plan.ID], r.plan.Links), nil

@@ -132,6 +132,7 @@ type run struct {
 	detail   string   // of the write under way, for the journal
 	unknown  bool     // of the last pass: whether a write was carried out
 	least    int      // settings that were due, when they were fewest
+	noRoom   []string // what the recorder has no room for
 	others   []Tie    // the same, for the record
 	strange  []string // channels that others use, and that were left to them
 	unsaid   int      // addresses that were sent and not answered to
