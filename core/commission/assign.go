@@ -86,13 +86,25 @@ func Assign(bays []Bay, auto []Link) (out map[int64][]Link, left []Link) {
 			out[b.ID] = append(out[b.ID], l)
 		}
 	}
+	free := map[int64]int{}
+	for _, b := range bays {
+		if free[b.ID] = b.Recording.Free; !b.Recording.Offers { // nothing is read of it
+			free[b.ID] = -1
+		}
+		for _, l := range b.Fixed {
+			if !b.Recording.has(l.Number) && free[b.ID] > 0 {
+				free[b.ID]--
+			}
+		}
+	}
 	for _, l := range auto {
 		for _, b := range bays {
 			if given[l.Peer.ID] {
 				break
 			}
-			for n := 1; n <= b.room(); n++ {
+			for n := 1; n <= b.room() && free[b.ID] != 0; n++ {
 				if used := b.Recording.has(n); !taken(b, n) && !used {
+					free[b.ID]--
 					l.Number, given[l.Peer.ID] = n, true
 					out[b.ID] = append(out[b.ID], l)
 					break
@@ -117,6 +129,17 @@ func (b *Bay) room() int {
 		return b.Recording.Room
 	}
 	return manyChannels
+}
+
+// size says how many channels a recorder can have, as far as it says.
+func (b *Bay) size() string {
+	switch {
+	case b.Recording.Offers && b.Recording.Free >= 0 && b.Recording.Room > 0:
+		return fmt.Sprintf(", with %d channels and sources for %d more", b.Recording.Room, b.Recording.Free)
+	case b.Recording.Room > 0:
+		return fmt.Sprintf(", with %d channels", b.Recording.Room)
+	}
+	return ""
 }
 
 // shows reports whether a channel has a camera as its source.

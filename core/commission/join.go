@@ -199,7 +199,7 @@ func (r *run) wanted(ctx context.Context) ([]Link, error) {
 		for _, l := range left {
 			tags = append(tags, l.Peer.Tag)
 		}
-		r.noRoom = append(r.noRoom, fmt.Sprintf("it is full, with %d channels: no room for %s", own.room(), strings.Join(tags, " ")))
+		r.noRoom = append(r.noRoom, fmt.Sprintf("it is full%s: no room for %s", own.size(), strings.Join(tags, " ")))
 	}
 	k.as(given[r.plan.ID])
 	return slices.Concat(given[r.plan.ID], r.plan.Links), nil

@@ -129,6 +129,7 @@ func (p *Peer) Label() string { return cmp.Or(p.Name, p.Tag) }
 type Recording struct {
 	Offers   bool // it has the services to set them
 	Room     int  // how many it can have; 0 is not known
+	Free     int  // for how many more channels it can have a source; negative is not known
 	Channels []Channel
 }
 

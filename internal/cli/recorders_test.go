@@ -142,6 +142,23 @@ func TestConnectedIsNotRecorded(t *testing.T) {
 	assert.Equal(t, before, after, "somebody wants that")
 }
 
+// Of what a recorder tells of its limits the least counts: who does not fit is named, and the
+// others are joined.
+func TestFewerReceiversThanChannels(t *testing.T) {
+	t.Parallel()
+	c := clientsJob(t, true, "few receivers", "auto")
+	rec := c.bench.Device("rec")
+	before, receivers := rec.Laid()
+	for range 2 {
+		code, out, errs := c.run("", "commission", "--yes", "--quiet")
+		require.Equal(t, ExitNeeds, code, errs)
+		assert.Contains(t, strings.Join(strings.Fields(out), " "), "sources for 0 more: no room for C01 C02")
+		after, left := rec.Laid()
+		assert.Equal(t, before, after)
+		assert.Equal(t, receivers, left)
+	}
+}
+
 // What a recorder refuses leaves nothing behind on it.
 func TestARefusedChannelLeavesNothing(t *testing.T) {
 	t.Parallel()

@@ -113,7 +113,7 @@ func (s *session) Recording(ctx context.Context) (commission.Recording, error) {
 	if err != nil {
 		return commission.Recording{}, err
 	}
-	out := commission.Recording{Offers: true, Room: r.Room}
+	out := commission.Recording{Offers: true, Room: r.Room, Free: r.Free}
 	for _, k := range r.Channels {
 		c := commission.Channel{Number: k.Number, Name: k.Name, Of: k.Source, Used: k.Used, Plays: k.Plays, Contested: k.Contested}
 		if u, err := url.Parse(k.URI); err == nil {

@@ -23,6 +23,7 @@ type Recorder struct {
 	recording, receiver service
 	// as they were read last
 	Room     int // how many channels it can have; 0 is not told
+	Free     int // for how many more it has jobs and receivers; -1 is not told
 	Channels []Channel
 	dynamic  bool // it creates recordings
 	stray    []receiverXML
@@ -141,10 +142,14 @@ func (r *Recorder) Read(ctx context.Context) error {
 	if !r.dynamic {
 		most = strconv.Itoa(len(recordings.RecordingItem))
 	}
-	r.Room = least(most, caps.Capabilities.Jobs, more.Capabilities.Receivers)
-	if r.dynamic && r.Room > 0 { // what is there has been made all the same
-		r.Room = max(r.Room, len(recordings.RecordingItem))
+	r.Room = least(most)
+	busy := 0 // jobs: one without a source is there to be given one
+	for _, j := range jobs.JobItem {
+		if len(j.Configuration.Source) > 0 && strings.TrimSpace(j.Configuration.Source[0].SourceToken.Token) != "" {
+			busy++
+		}
 	}
+	r.Free = spare(least(caps.Capabilities.Jobs), busy, spare(least(more.Capabilities.Receivers), len(receivers.Receivers), -1))
 	r.Channels, r.stray = nil, nil
 	used := map[string]bool{}
 	for i, x := range recordings.RecordingItem {
@@ -242,6 +247,19 @@ func filling(all []jobXML, recording string) []jobXML {
 		return priorityB - priorityA
 	})
 	return own
+}
+
+// spare gives what a limit leaves beside what is there, or other where that is less; limits that
+// are not told leave everything.
+func spare(limit, there, other int) int {
+	if limit == 0 {
+		return other
+	}
+	left := max(0, limit-there)
+	if other >= 0 {
+		left = min(left, other)
+	}
+	return left
 }
 
 // least gives the smallest of limits that are told; 0 where none is.
