@@ -55,7 +55,7 @@ func (r *run) enter(ctx context.Context) error {
 		return err
 	}
 	return trouble(nil, r.lostPassword(),
-		"has taken its first password and is not opened by it, nor by the beginning of it: it may keep another form")
+		"has taken its first password and is not opened by it, nor by the beginning of it: it may keep another form, or not have it yet")
 }
 
 // learnt has what is known of its keys by now taken down, before anything more is written.
@@ -239,7 +239,7 @@ func (r *run) rekey(ctx context.Context, old Credential, what string) error {
 		ok, err = r.settles(ctx, r.sure)
 	}
 	if err != nil || !ok {
-		return trouble(err, advice.Say("run the command again: it finds out which of the two holds"), "took another password and is not opened by it")
+		return trouble(err, advice.Say("run the command again: it finds out which of the two holds"), "took another password and is not opened by it, or not yet")
 	}
 	r.result.Opened, r.result.Key = true, Credential{User: user, Password: next, Origin: FromChange}
 	return r.learnt()

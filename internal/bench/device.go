@@ -102,6 +102,9 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"}, zone: cmp.Or(u.Zone, UsualZone), summer: true, source: "VideoSource_1", osds: osdsOf(&u.model), recorder: recorderOf(&u.model),
 	}
 	d.state.recorder.lay(&u)
+	if d.is(followsNTP) {
+		d.state.byNTP, d.state.ntp = true, []netip.Addr{netip.MustParseAddr("10.61.8.9")}
+	}
 	if u.Password != "" {
 		d.state.users["admin"] = account{u.Password, "Administrator"}
 		d.had = append(d.had, u.Password)

@@ -13,6 +13,7 @@ const (
 	restartsItself = "restarts itself"
 	startsTwice    = "starts twice"
 	factoryFirst   = "factory first"
+	followsNTP     = "follows NTP"
 )
 
 // moveLate is how late a device moves that is late with it, and deliveredFor how long one has
@@ -152,6 +153,7 @@ var restManners = map[string]manner{
 			})
 		},
 	},
+	followsNTP: {stands: "Core Specification, SetSystemDateAndTime: its clock follows NTP", weight: 2, group: "time"},
 	"stream of the past": {
 		stands: "seen: URLs of streams and services name an address that it had before", weight: 2, group: "picture",
 		shape: func(d *Device, op string, answer *node) {
