@@ -112,8 +112,7 @@ func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err err
 	var wait time.Duration
 	switch {
 	case k.Same(r.sure):
-		// What is known to open it is no try: a reply that gets lost costs nothing then.
-		if ok, err = OfferSure(ctx, r.Attempts, r.plan, k, r.session.Enter); err == nil && !ok {
+		if ok, err = r.trySure(ctx, k); err == nil && !ok {
 			r.sure = Credential{}
 		}
 	case r.plan.Confirmed(k):
@@ -132,6 +131,26 @@ func (r *run) try(ctx context.Context, k Credential, left int) (ok bool, err err
 		return false, nil
 	}
 	return true, r.opens(k)
+}
+
+// sureTries is how often a key is offered that the device has confirmed, and that it answers by
+// an error which is none of access.
+const sureTries = 3
+
+// trySure offers what is known to open a device, which is no try: a reply that gets lost, or a
+// page of an error in its place, costs nothing then.
+func (r *run) trySure(ctx context.Context, k Credential) (ok bool, err error) {
+	for n := 1; ; n++ {
+		ok, err = OfferSure(ctx, r.Attempts, r.plan, k, r.session.Enter)
+		var locked *LockedError
+		var told *Trouble
+		if err == nil || n == sureTries || ctx.Err() != nil || errors.Is(err, ErrReplyLost) || errors.As(err, &locked) || errors.As(err, &told) {
+			return ok, err
+		}
+		if err := r.Site.Pause(ctx); err != nil {
+			return false, err
+		}
+	}
 }
 
 // opens takes down that a key has opened the device.

@@ -281,7 +281,7 @@ func (d *Device) answer(w http.ResponseWriter, body *node, f *fault) {
 		}
 		return
 	}
-	if model.Dialect != "wild" {
+	if model.Dialect != "wild" || d.is(oldHTTP) { // which has no chunks
 		_, _ = w.Write(out) // the client may be gone; nothing to do about it
 		return
 	}

@@ -297,8 +297,12 @@ func playDrawn(t *testing.T, s *bench.Site, seed uint64, traits map[string][]str
 			again[e.Host] = e.Op
 		}
 	}
-	c.anHourLater()
-	c.run("", "prove", "--quiet")
+	for range hoursAtMost { // old keys may be left for the next hour
+		c.anHourLater()
+		if code, _, _ := c.run("", "prove", "--quiet"); code == ExitDone {
+			break
+		}
+	}
 	met = list()
 	record := c.recordOf()
 	wrongs := map[string]int{}
@@ -347,6 +351,9 @@ func playDrawn(t *testing.T, s *bench.Site, seed uint64, traits map[string][]str
 			v.wrong = "is " + r.Condition
 		default:
 			v.wrong = record[r.MAC].against(d, &s.Devices[i], at)
+			if s.Devices[i].Guest != "" && strings.HasPrefix(v.wrong, "is not proved") {
+				v.wrong = "" // a user that nobody here knows is told, until somebody takes it away
+			}
 		}
 		out = append(out, v)
 	}
