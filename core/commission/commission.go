@@ -180,7 +180,10 @@ type Plan struct {
 	// it has proved to refuse; it may be nil. OwnLast tells that its own was refused before.
 	Unconfirmed bool
 	OwnLast     bool
-	Untried     func([]Credential) []Credential
+	// KeepsOnly is how many characters of a password it is known to keep; 0 is all, for all that
+	// is known.
+	KeepsOnly int
+	Untried   func([]Credential) []Credential
 	// Model is what it is, "" where that is not known; Met tells that one of these was given
 	// a password by this job before. Of others, one goes first.
 	Model string
@@ -415,7 +418,9 @@ type Result struct {
 	Reset Outcome
 	// Factory tells that a factory password opens it still.
 	Factory bool
-	At      netip.Addr // where it was last met
+	// KeepsOnly is how many characters of a password it has shown to keep; 0 where it has not.
+	KeepsOnly int
+	At        netip.Addr // where it was last met
 	// Reserved tells that the device takes no static address, so that it keeps
 	// the allotted one by a reservation on the site's DHCP server.
 	Reserved bool

@@ -57,6 +57,7 @@ func (r *run) cutShort(ctx context.Context) (done bool, err error) {
 		n := len([]rune(k.Password.Reveal()))
 		k.Origin = FromChange
 		r.result.Key, r.result.Opened, r.sure = k, true, Credential{User: k.User, Password: k.Password}
+		r.result.KeepsOnly, r.plan.KeepsOnly = n, n
 		r.note(fmt.Sprintf("keeps only the first %d characters of its password: the keyring has these", n))
 		r.pinned()
 		if err := r.learnt(); err != nil {

@@ -310,6 +310,9 @@ func (r *run) giveUnless(ctx context.Context, w Write, k *Credential, ends func(
 		return err
 	}
 	w.InClear = !r.session.Encrypted()
+	if err := r.fitted(w.Step, k); err != nil {
+		return err
+	}
 	for {
 		err := r.do(ctx, w, func() error { return write(*k) })
 		// Unless the device itself has refused it, it may have taken it: then there must
@@ -335,6 +338,19 @@ func (r *run) giveUnless(ctx context.Context, w Write, k *Credential, ends func(
 		}
 		*k = next
 	}
+}
+
+// fitted makes a password that is about to be given no longer than the device keeps of one.
+func (r *run) fitted(s Step, k *Credential) error {
+	n := r.plan.KeepsOnly
+	if n == 0 || len([]rune(k.Password.Reveal())) <= n || r.plan.Another == nil {
+		return nil
+	}
+	next, err := r.plan.Another(s, *k, secret.Objection{What: secret.TooLong, Most: n})
+	if err == nil && !next.Password.IsZero() {
+		*k = next
+	}
+	return err
 }
 
 // asFound records what a device without a password tells of its settings, before the

@@ -131,6 +131,8 @@ func TestTraitsThatOnceEndedWrong(t *testing.T) {
 		{"any", "says ok, to every write; needs a restart"},
 		{"md5", "hides administrators; factory password"},
 		{"token", "hides administrators; hides users"},
+		{"md5", "cuts 12"},
+		{"token", "cuts 8; anonymous listed"},
 	} {
 		wait.Go(func() {
 			places <- struct{}{}

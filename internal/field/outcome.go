@@ -64,6 +64,10 @@ func rulesFor(sheet *job.Sheet, devices []device.Device) (secret.Rules, error) {
 func TakeKeys(keys *job.Keyring, r commission.Result, now time.Time) (changed bool) {
 	if r.Opened {
 		changed = keys.Opened(r.Plan.MAC, r.Key, now)
+		if r.KeepsOnly > 0 {
+			keys.NoteCut(r.Plan.MAC, r.KeepsOnly)
+			changed = true
+		}
 	}
 	changed = keys.NoteDoubted(r.Plan.MAC, r.Doubted) || changed
 	return keys.NoteRefused(r.Plan.MAC, r.Refused) || changed

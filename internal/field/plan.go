@@ -213,6 +213,7 @@ func (p *Planner) KeyPlan(d *device.Device) commission.Plan {
 		plan.MuteTLS = d.MuteTLS
 	}
 	plan.Known = !d.OpenedAt.IsZero() || p.Progress[d.ID].Keyed
+	plan.KeepsOnly = p.Keys.KeepsOnly(d.MAC)
 	plan.Model, plan.Met = modelOf(d), p.met()[modelOf(d)]
 	if plan.Unconfirmed = ok && p.MaybeKeyed[d.ID] && d.OpenedAt.IsZero(); plan.Unconfirmed {
 		plan.Untried = func(list []commission.Credential) []commission.Credential { return p.Keys.NotRefused(d.MAC, list) }

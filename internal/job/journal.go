@@ -126,7 +126,7 @@ type Sent struct {
 // Progress reads, by ID, what the journal tells of how far every device is. What was sent and not refused counts as set; a user counts as made once the
 // device has confirmed it.
 func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT device_id, step, intent, outcome, detail, in_clear, begun_at FROM journal WHERE step IN (?,?,?,?,?,?,?,?) AND (outcome<>'refused' OR step='first') ORDER BY id",
+	rows, err := r.db.QueryContext(ctx, "SELECT device_id, step, intent, outcome, detail, in_clear, begun_at FROM journal WHERE step IN (?,?,?,?,?,?,?,?) AND (outcome<>'refused' OR step='first' OR step='user') ORDER BY id",
 		commission.StepKey, commission.StepFirst, commission.StepRekey, commission.StepUser, commission.StepReset, commission.StepAddress, commission.StepRestart, commission.StepName)
 	if err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
@@ -147,7 +147,11 @@ func (r *Register) Progress(ctx context.Context) (map[int64]Progress, error) {
 		}
 		if outcome == string(commission.OutcomeRefused) {
 			k := out[id]
-			k.HasAdministrator = true
+			if step == commission.StepUser { // what it has not taken is not there, whatever was before
+				delete(k.Users, intent)
+			} else {
+				k.HasAdministrator = true
+			}
 			out[id] = k
 			continue
 		}

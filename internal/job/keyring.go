@@ -51,6 +51,8 @@ type keyringContent struct {
 	// Forms are the sorts of passwords that a device has refused to be given: for which user,
 	// and by which firmware.
 	Forms map[device.MAC][]string `json:"forms,omitempty"`
+	// Cut is how many characters of a password a device keeps that keeps no more.
+	Cut map[device.MAC]int `json:"cut,omitempty"`
 	// Doubted are marks of keys that were refused by a word that anybody may have said, the
 	// one offered last at the end.
 	Doubted map[device.MAC][]string `json:"doubted,omitempty"`

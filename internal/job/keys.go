@@ -83,6 +83,18 @@ func (k *Keyring) KeepSent(mac device.MAC) {
 	k.content.Sent[mac] = append(k.content.Sent[mac], was)
 }
 
+// NoteCut takes down that a device keeps no more of a password than so many characters.
+func (k *Keyring) NoteCut(mac device.MAC, n int) {
+	if k.content.Cut == nil {
+		k.content.Cut = map[device.MAC]int{}
+	}
+	k.content.Cut[mac] = n
+}
+
+// KeepsOnly gives how many characters of a password a device keeps; 0 is all, for all that is
+// known.
+func (k *Keyring) KeepsOnly(mac device.MAC) int { return k.content.Cut[mac] }
+
 // maxForms bounds the forms that are remembered of a device.
 const maxForms = 64
 
@@ -142,6 +154,7 @@ func (k *Keyring) Begin(mac device.MAC, user string, p secret.Password, now time
 	delete(k.content.NextUsers, mac)
 	delete(k.content.Sent, mac)
 	delete(k.content.Forms, mac)
+	delete(k.content.Cut, mac)
 	k.ForgetRefused(mac)
 	k.Set(mac, user, p)
 }
