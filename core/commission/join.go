@@ -351,11 +351,11 @@ func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error)
 }
 
 // learnShown takes what a recorder shows of a channel that was set in this run, and that does
-// what it is for, for how it shows it.
+// what it is for, for how it shows it; one that plays something else says so.
 func (r *run) learnShown(ties []Tie) {
 	for i := range ties {
 		t := &ties[i]
-		if shown := t.Shows; shown != nil && !t.Set && t.State.Good() && r.mended[t.Link.Name()] {
+		if shown := t.Shows; shown != nil && !t.Set && t.Why == "" && t.State.Good() && r.mended[t.Link.Name()] {
 			t.Set, t.Link.Shown = true, shown
 		}
 	}

@@ -138,7 +138,9 @@ var (
 	badSigns = regexp.MustCompile(`(?i)alphanumeric|letters and (digits|numbers) only|only letters and|(special|other) (characters|signs|symbols) are not|invalid (character|sign)|illegal (character|sign)`)
 	badName  = regexp.MustCompile(`(?i)user ?name|first user|name of the user|account name|administrator (must|has to|is to|shall)`)
 	most     = regexp.MustCompile(`(?i)(?:at most|no more than|not exceed|maximum(?: length)?(?: of| is|:)?|up to|\d+ ?(?:-|–|to)) ?(\d{1,2})\b`)
-	called   = regexp.MustCompile(`(?i)(?:called|named|(?:must|has to|shall|is to) be(?: called| named)?|use|only) (?:user ?name )?["'“‘«]?([A-Za-z][A-Za-z0-9._-]{0,30})`)
+	// A name is read where it stands in quotes, or ends the clause after "called": what else
+	// follows "must be" is more often a rule than a name.
+	called = regexp.MustCompile(`(?i)(?:(?:called|named|be|use|only)(?: user ?name)? ["'“‘«]([A-Za-z][A-Za-z0-9._-]{0,30})["'”’»]|(?:called|named) ([A-Za-z][A-Za-z0-9_-]{0,30})(?:[.,;:!]|$))`)
 )
 
 // leastField is the shortest field that a device is believed to have.
@@ -165,8 +167,8 @@ func Heard(subcodes []string, words string) (o Objection) {
 			o.Most = n
 		}
 	}
-	if m := called.FindStringSubmatch(words); m != nil && o.What == BadName && !strings.EqualFold(m[1], "the") {
-		o.User = strings.TrimRight(m[1], ".-_")
+	if m := called.FindStringSubmatch(strings.TrimSpace(words)); m != nil && o.What == BadName {
+		o.User = m[1] + m[2] // one of them is empty
 	}
 	return o
 }

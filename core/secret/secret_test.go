@@ -244,7 +244,11 @@ func TestHeard(t *testing.T) {
 		"alphanumeric passwords are accepted":          {What: BadSigns},
 		"special characters are not allowed":           {What: BadSigns},
 		`The first user must be called "root"`:         {What: BadName, User: "root"},
-		"Username has to be supervisor.":               {What: BadName, User: "supervisor"},
+		"The first user is called supervisor.":         {What: BadName, User: "supervisor"},
+		"Username must be at least 5 characters":       {What: BadName},
+		"The user name must be unique.":                {What: BadName},
+		"Please use another username":                  {What: BadName},
+		`Use username "installer", please`:             {What: BadName, User: "installer"},
 		"The administrator must be named 'operator-1'": {What: BadName, User: "operator-1"},
 		"Username already exists":                      {What: BadName},
 	} {

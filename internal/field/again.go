@@ -14,6 +14,7 @@ func (s Survey) Again(ctx context.Context, devices []device.Device) ([]device.Si
 	ctx, cancel := context.WithTimeoutCause(ctx, surveyLimit, errors.New("the reading took too long"))
 	defer cancel()
 	r := newRun(ctx, s)
+	r.only = true
 	defer r.Net.Hear(r.hear)()
 	asked := map[device.MAC]bool{}
 	r.spawn(func() {

@@ -163,11 +163,11 @@ func (r *surveyRun) again(at netip.Addr) {
 	subnet := r.Subnets.Of(at)
 	r.mu.Lock()
 	v, under := r.visitors[subnet], r.rounds[subnet]
-	if v != nil && !under {
+	if v != nil && !under && !r.only {
 		r.rounds[subnet] = true
 	}
 	r.mu.Unlock()
-	if v == nil || under {
+	if v == nil || under || r.only {
 		return
 	}
 	r.spawn(func() {

@@ -121,6 +121,7 @@ type surveyRun struct {
 	reading   map[hearing]bool       // device service being read, or read
 	read      map[device.MAC]bool    // read by any address
 	asked     map[hearing]int        // by itself, how often
+	only      bool                   // devices that are named are read, and nobody else is asked
 	rounds    map[netip.Prefix]bool  // of discovery are under way in a subnet
 	subnets   map[netip.Prefix]bool  // being visited
 	visitors  map[netip.Prefix]*reach.Visitor
@@ -278,7 +279,7 @@ func (r *surveyRun) visit(near netip.Addr) { r.visitFor(near, device.MAC{}) }
 
 // visitFor does so for what a MAC claims, as far as one MAC is worth it.
 func (r *surveyRun) visitFor(near netip.Addr, mac device.MAC) {
-	if r.Net == nil { // a replay goes nowhere
+	if r.Net == nil || r.only { // a replay goes nowhere
 		return
 	}
 	subnet := r.Subnets.Of(near)
