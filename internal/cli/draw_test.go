@@ -115,7 +115,7 @@ func TestTraitsThatOnceEndedWrong(t *testing.T) {
 	}
 	t.Parallel()
 	var wait sync.WaitGroup
-	places := make(chan struct{}, 4)
+	places := make(chan struct{}, sitesAtOnce)
 	for i, c := range []struct{ auth, traits string }{
 		{"token", "no information"},
 		{"md5", "no discovery; wakes late"},
