@@ -67,8 +67,8 @@ func DialBench(path string) (*Frames, error) {
 	return f, nil
 }
 
-// greetLimit is how long a bench may take to greet.
-const greetLimit = 3 * time.Second
+// greetLimit is how long a bench may take to greet, on a machine that has dozens of others at work.
+const greetLimit = 10 * time.Second
 
 func parseHello(b []byte) (Hello, error) {
 	var h Hello
