@@ -383,10 +383,12 @@ func (r *run) usersOpen(ctx context.Context) error {
 		}
 		if !ok {
 			// It is not made: the next run gives it another.
-			if id, err := r.Journal.Begin(ctx, r.plan, userWrite(u)); err == nil {
-				if err := r.Journal.End(context.WithoutCancel(ctx), id, string(OutcomeRefused), "its password does not open it"); err != nil {
-					return fmt.Errorf("register the outcome: %w", err)
-				}
+			id, err := r.Journal.Begin(ctx, r.plan, userWrite(u))
+			if err == nil {
+				err = r.Journal.End(context.WithoutCancel(ctx), id, string(OutcomeRefused), "its password does not open it")
+			}
+			if err != nil {
+				return fmt.Errorf("register the outcome: %w", err)
 			}
 			return trouble(nil, advice.Say("give it another: %s", advice.KeyChange.On(r.plan.Tag).OfUser(u.Name)),
 				fmt.Sprintf("took a password for %s and is not opened by it", u.Name))

@@ -42,18 +42,19 @@ type Channel struct {
 	// JobState is the state of the job that fills it: Idle, Active, PartiallyActive, Error; ""
 	// where the recorder does not tell.
 	JobState string
-	// Used tells that something is on it, whether that is understood or not: a source, a job
-	// with one, a receiver, or pictures.
+	// Used tells that something is on it, whether that is understood or not: a source, or a job
+	// with one.
 	Used bool
 	// Contested tells that several active jobs fill it from different sources, of which the one
 	// of the highest priority does: somebody wants that.
 	Contested bool
-	// Plays says what that is, in the recorder's words, without a user.
+	// Plays says what that is, in the recorder's words, without what may be a password.
 	Plays string
 
 	token, job, from   string
 	config             sourceXML
 	content, retention string
+	priority           string // of its job
 	active             bool
 }
 
@@ -138,18 +139,16 @@ func (r *Recorder) Read(ctx context.Context) error {
 			return err
 		}
 	}
-	most := caps.Capabilities.Max
-	if !r.dynamic {
-		most = strconv.Itoa(len(recordings.RecordingItem))
+	if r.Room = limit(caps.Capabilities.Max); !r.dynamic {
+		r.Room = len(recordings.RecordingItem)
 	}
-	r.Room = least(most)
 	busy := 0 // jobs: one without a source is there to be given one
 	for _, j := range jobs.JobItem {
 		if len(j.Configuration.Source) > 0 && strings.TrimSpace(j.Configuration.Source[0].SourceToken.Token) != "" {
 			busy++
 		}
 	}
-	r.Free = spare(least(caps.Capabilities.Jobs), busy, spare(least(more.Capabilities.Receivers), len(receivers.Receivers), -1))
+	r.Free = spare(limit(caps.Capabilities.Jobs), busy, spare(limit(more.Capabilities.Receivers), len(receivers.Receivers), -1))
 	r.Channels, r.stray = nil, nil
 	used := map[string]bool{}
 	for i, x := range recordings.RecordingItem {
@@ -165,14 +164,14 @@ func (r *Recorder) Read(ctx context.Context) error {
 			used[from] = true // of jobs that others outrank, too
 			k.Contested = k.Contested || k.active && j.Configuration.Mode == "Active" && from != k.from
 			if k.job == "" {
-				k.job, k.from, k.active = j.Token, from, j.Configuration.Mode == "Active"
+				k.job, k.from, k.active, k.priority = j.Token, from, j.Configuration.Mode == "Active", strings.TrimSpace(j.Configuration.Priority)
 			}
 			k.Used = k.Used || from != ""
 		}
 		for _, v := range receivers.Receivers {
 			if v.Token == k.from && k.from != "" {
 				k.URI, k.User, k.Password = parted(v.Configuration.MediaUri)
-				k.Plays = r.c.said(withoutUser(v.Configuration.MediaUri))
+				k.Plays = r.c.said(shown(v.Configuration.MediaUri))
 			}
 		}
 		k.Used = k.Used || k.Source != ""
@@ -262,27 +261,20 @@ func spare(limit, there, other int) int {
 	return left
 }
 
-// least gives the smallest of limits that are told; 0 where none is.
-func least(limits ...string) (n int) {
-	for _, text := range limits {
-		most, err := strconv.ParseFloat(strings.TrimSpace(text), 64)
-		if err != nil || most <= 0 {
-			continue
-		}
-		if m := int(min(most, 4096)); n == 0 || m < n {
-			n = m
-		}
-	}
-	return n
+// limit reads one that a recorder tells; 0 where it does not.
+func limit(text string) int {
+	most, _ := strconv.ParseFloat(strings.TrimSpace(text), 64)
+	return int(max(0, min(most, 4096)))
 }
 
-// withoutUser gives a URI without its user, or as it is where it is none.
-func withoutUser(uri string) string {
+// shown gives of a URI what may be shown: no user and no query, where passwords stand, and
+// nothing of one that cannot be read.
+func shown(uri string) string {
 	u, err := url.Parse(strings.TrimSpace(uri))
-	if err != nil {
-		return uri
+	if err != nil || u.Opaque != "" {
+		return ""
 	}
-	u.User = nil
+	u.User, u.RawQuery, u.Fragment = nil, "", ""
 	return u.String()
 }
 
@@ -299,7 +291,8 @@ func parted(uri string) (bare, user, password string) {
 			password = "" // blotted out
 		}
 	}
-	return withoutUser(uri), user, password
+	u.User = nil
+	return u.String(), user, password
 }
 
 // Wanted is what a channel is to be.
@@ -370,7 +363,7 @@ func (r *Recorder) Set(ctx context.Context, w Wanted, force bool) error {
 		k = &Channel{Number: w.Number, Source: w.Source, Name: w.Name, token: a.RecordingToken}
 		if err := r.feed(ctx, k, w, force); err != nil {
 			if refusedIt(err) { // an empty one is of no use, and takes the room of another
-				_ = unlessFault(r.c.callOf(ctx, r.recording, "DeleteRecording", "<trc:RecordingToken>"+escape(k.token)+"</trc:RecordingToken>", nil))
+				_ = r.c.callOf(ctx, r.recording, "DeleteRecording", "<trc:RecordingToken>"+escape(k.token)+"</trc:RecordingToken>", nil)
 			}
 			return err
 		}
@@ -404,17 +397,13 @@ func (r *Recorder) feed(ctx context.Context, k *Channel, w Wanted, force bool) e
 		k.from = token
 		if k.job != "" { // a job that was there without a source
 			inner := "<trc:JobToken>" + escape(k.job) + "</trc:JobToken><trc:JobConfiguration>" + k.jobFor() + "</trc:JobConfiguration>"
-			return r.c.callOf(ctx, r.recording, "SetRecordingJobConfiguration", inner, nil)
+			return r.orDropped(ctx, k.from, r.c.callOf(ctx, r.recording, "SetRecordingJobConfiguration", inner, nil))
 		}
 	}
 	job := k.jobFor()
 	switch {
 	case k.job == "":
-		err := r.c.callOf(ctx, r.recording, "CreateRecordingJob", "<trc:JobConfiguration>"+job+"</trc:JobConfiguration>", nil)
-		if refusedIt(err) { // a receiver that nothing takes pictures from takes the room of another
-			_ = unlessFault(r.c.callOf(ctx, r.receiver, "DeleteReceiver", "<trv:ReceiverToken>"+escape(k.from)+"</trv:ReceiverToken>", nil))
-		}
-		return err
+		return r.orDropped(ctx, k.from, r.c.callOf(ctx, r.recording, "CreateRecordingJob", "<trc:JobConfiguration>"+job+"</trc:JobConfiguration>", nil))
 	case !k.active:
 		return r.c.callOf(ctx, r.recording, "SetRecordingJobMode", "<trc:JobToken>"+escape(k.job)+"</trc:JobToken><trc:Mode>Active</trc:Mode>", nil)
 	}
@@ -427,10 +416,19 @@ func refusedIt(err error) bool {
 	return errors.As(err, &f)
 }
 
+// orDropped takes a receiver away where its job was refused: one that nothing takes pictures
+// from takes the room of another.
+func (r *Recorder) orDropped(ctx context.Context, receiver string, err error) error {
+	if refusedIt(err) {
+		_ = r.c.callOf(ctx, r.receiver, "DeleteReceiver", "<trv:ReceiverToken>"+escape(receiver)+"</trv:ReceiverToken>", nil)
+	}
+	return err
+}
+
 // jobFor gives the job that fills a recording from its receiver.
 func (k *Channel) jobFor() string {
-	return fmt.Sprintf("<tt:RecordingToken>%s</tt:RecordingToken><tt:Mode>Active</tt:Mode><tt:Priority>1</tt:Priority>"+
-		`<tt:Source><tt:SourceToken Type="http://www.onvif.org/ver10/schema/Receiver"><tt:Token>%s</tt:Token></tt:SourceToken></tt:Source>`, escape(k.token), escape(k.from))
+	return fmt.Sprintf("<tt:RecordingToken>%s</tt:RecordingToken><tt:Mode>Active</tt:Mode><tt:Priority>%s</tt:Priority>"+
+		`<tt:Source><tt:SourceToken Type="http://www.onvif.org/ver10/schema/Receiver"><tt:Token>%s</tt:Token></tt:SourceToken></tt:Source>`, escape(k.token), escape(cmp.Or(k.priority, "1")), escape(k.from))
 }
 
 // newReceiver makes a receiver, or takes one for the same camera that a run which was cut
