@@ -1,6 +1,7 @@
 package driver
 
 import (
+	"bytes"
 	"io"
 	"os"
 	"os/exec"
@@ -45,9 +46,15 @@ func NewScreen(t testing.TB, c *exec.Cmd, columns, rows int) *Screen {
 	require.NoError(t, c.Start())
 	s := &Screen{t: t, command: c, master: master, look: vt.NewEmulator(columns, rows), changed: make(chan struct{}, 1), ended: make(chan struct{}), before: before}
 	go func() { _, _ = io.Copy(master, s.look) }() // what the terminal answers; ends with it
-	go s.read()
+	read := make(chan struct{})
+	go func() {
+		defer close(read)
+		s.read()
+	}()
 	go func() {
 		s.err = c.Wait()
+		_, _ = slave.WriteString(theEnd) // comes after whatever the program wrote
+		<-read
 		slave.Close()
 		close(s.ended)
 	}()
@@ -63,24 +70,46 @@ func NewScreen(t testing.TB, c *exec.Cmd, columns, rows int) *Screen {
 	return s
 }
 
+// theEnd is written to the terminal when the program has ended: what was read before it is
+// all that the program wrote. No program writes such a control string (ECMA-48, 8.3.2).
+const theEnd = "\x1b_the program has ended\x1b\\"
+
+// read shows what the program writes, until its end.
 func (s *Screen) read() {
 	buf := make([]byte, 32<<10)
+	var held []byte // the beginning of what may be the end
 	for {
 		n, err := s.master.Read(buf)
-		if n > 0 {
+		got := append(held, buf[:n]...)
+		got, over := bytes.CutSuffix(got, []byte(theEnd))
+		held = nil
+		if k := begun(got); !over && k > 0 {
+			got, held = got[:len(got)-k], bytes.Clone(got[len(got)-k:])
+		}
+		if len(got) > 0 {
 			s.mu.Lock()
-			s.all.Write(buf[:n])
-			_, _ = s.look.Write(buf[:n])
+			s.all.Write(got)
+			_, _ = s.look.Write(got)
 			s.mu.Unlock()
 			select {
 			case s.changed <- struct{}{}:
 			default:
 			}
 		}
-		if err != nil {
+		if over || err != nil {
 			return
 		}
 	}
+}
+
+// begun is how many of the last octets may be the first ones of the end.
+func begun(got []byte) int {
+	for k := min(len(got), len(theEnd)-1); k > 0; k-- {
+		if bytes.HasSuffix(got, []byte(theEnd[:k])) {
+			return k
+		}
+	}
+	return 0
 }
 
 // Text is what is seen, a line each, without the spaces at its end.
@@ -116,10 +145,6 @@ func (s *Screen) Until(what string, holds func(text string) bool) string {
 		select {
 		case <-s.changed:
 		case <-s.ended:
-			if text = s.Text(); holds(text) {
-				return text
-			}
-			time.Sleep(200 * time.Millisecond) // the last of it may still be in the terminal
 			if text = s.Text(); holds(text) {
 				return text
 			}
