@@ -19,26 +19,46 @@ type Channels struct {
 	Recorders []Peer
 	// Own are all cameras of the job: a channel that plays one of them is the job's to change.
 	Own []Peer
-	// Shown is how the recorder shows channels that this job has set, by number; Peer names the
-	// camera.
-	Shown map[int]device.Link
+	// Known are the channels that this job has set, by number; Peer names the camera.
+	Known map[int]device.Link
+	// Renew are the tags of cameras that have a new password for the recorder.
+	Renew []string
 	// Replace tells that a person has said that what others have on the channels that the
 	// sheet names is to go.
 	Replace bool
 }
 
-// as has links know how the recorder shows them.
+// as has links know how the recorder shows them, and which are to be renewed.
 func (k *Channels) as(links []Link) {
 	for i := range links {
-		if known, ok := k.Shown[links[i].Number]; ok && known.Peer == links[i].Peer.Tag {
-			links[i].Shown = known.Shown
+		l := &links[i]
+		if known, ok := k.Known[l.Number]; ok && known.Peer == l.Peer.Tag {
+			l.Shown, l.Keeps = known.Shown, known.Keeps
 		}
+		l.Renew = slices.Contains(k.Renew, l.Peer.Tag)
 	}
 }
 
-// strange gives the channels named for a camera on which something else is that is none of the
+// Recognised gives what a recorder tells with the channels that this job has set for a camera
+// as that camera's, whatever unit that is by now: one that was replaced has the address of the
+// one before, and the recorder calls it as that.
+func (k *Channels) Recognised(r Recording) Recording {
+	r.Channels = slices.Clone(r.Channels)
+	for i := range r.Channels {
+		c := &r.Channels[i]
+		known, ok := k.Known[c.Number]
+		for _, p := range k.Own {
+			if ok && p.Tag == known.Peer && c.Source.IsValid() && c.Source == p.Address && !c.Contested {
+				c.Of = p.SourceID()
+			}
+		}
+	}
+	return r
+}
+
+// Strange gives the channels named for a camera on which something else is that is none of the
 // job's: what is not understood is not empty.
-func (k *Channels) strange(r Recording, links []Link) (out []Link) {
+func (k *Channels) Strange(r Recording, links []Link) (out []Link) {
 	for _, l := range links {
 		at := slices.IndexFunc(r.Channels, func(c Channel) bool { return c.Number == l.Number })
 		if at < 0 || !r.Channels[at].Used {

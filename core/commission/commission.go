@@ -7,6 +7,7 @@
 package commission
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -373,7 +374,7 @@ func (f Found) Facts() device.Facts {
 
 func (f Found) linkFacts() (out []device.Link) {
 	for _, t := range f.Ties {
-		out = append(out, device.Link{Kind: string(t.Link.Step), Peer: t.Link.peerName(), Number: t.Link.Number, State: string(t.State), Why: t.Why, Shown: t.Link.Shown})
+		out = append(out, device.Link{Kind: string(t.Link.Step), Peer: t.Link.peerName(), Number: t.Link.Number, State: string(t.State), Why: t.Why, Shown: t.Link.Shown, Keeps: cmp.Or(t.Link.Keeps, t.Keeps)})
 	}
 	return out
 }

@@ -17,9 +17,9 @@ import (
 // camera every few seconds, and a station registers as often.
 const FareLimit = 40 * time.Second
 
-// nudgeAfter is how long a link may take until it is set once more, in case that one of the
-// two does not know of it.
-const nudgeAfter = 15 * time.Second
+// nudgesAfter are how long a link may take until it is set once more, in case that one of the
+// two does not know of it; and then with its pictures by another way.
+var nudgesAfter = [...]time.Duration{15 * time.Second, 27 * time.Second}
 
 // stream looks how others watch the device, as they will do it: by their own user.
 func (r *run) stream(ctx context.Context, f *Found) error {
@@ -37,6 +37,13 @@ func (r *run) stream(ctx context.Context, f *Found) error {
 	t := r.talk()
 	defer t.Close()
 	s, err := Watch(ctx, t, r.plan.Users[at])
+	if errors.Is(err, errNotWatched) {
+		if changed, rerr := r.rewatched(ctx, at); rerr != nil {
+			return rerr
+		} else if changed {
+			s, err = Watch(ctx, t, r.plan.Users[at])
+		}
+	}
 	switch {
 	case errors.Is(err, ErrReplyLost) && ctx.Err() != nil:
 		return err
@@ -48,6 +55,32 @@ func (r *run) stream(ctx context.Context, f *Found) error {
 	}
 	return nil
 }
+
+// rewatched gives the user that watches its password again, where somebody has changed it; it
+// reports whether that was so.
+func (r *run) rewatched(ctx context.Context, at int) (bool, error) {
+	u := &r.plan.Users[at]
+	a, err := able[UserKeeper](r.session, "users")
+	if err != nil || r.mended["user "+u.Name] {
+		return false, nil //nolint:nilerr // one without users has refused it for another reason
+	}
+	r.mended["user "+u.Name] = true
+	opens, wait, err := Offer(ctx, r.Attempts, r.plan, Credential{User: u.Name, Password: u.Password}, a.Opens)
+	if err != nil {
+		return false, r.unanswered(err, "did not answer to the password of "+u.Name)
+	}
+	if opens || wait > 0 {
+		return false, nil
+	}
+	u.Made = false
+	if err := r.users(ctx); err != nil {
+		return false, err
+	}
+	return true, r.usersOpen(ctx)
+}
+
+// errNotWatched means that a stream is refused to a user.
+var errNotWatched = errors.New("its stream is refused")
 
 // Watch looks how a user watches the stream of a device. The user has opened the device
 // before, so that this is no try, unless it turns out to be wrong.
@@ -61,7 +94,7 @@ func Watch(ctx context.Context, t *Talk, u User) (s device.Stream, err error) {
 		return fits, err
 	})
 	if err == nil && !fits {
-		err = errors.New("its stream is refused to the user " + u.Name)
+		err = fmt.Errorf("%w to the user %s", errNotWatched, u.Name)
 	}
 	return s, err
 }
@@ -113,6 +146,12 @@ func (r *run) join(ctx context.Context) error {
 	r.Board.Post(r.plan.ID, Joined, News{Found: r.found})
 	if ties, err = r.fare(ctx, links, ties); err != nil {
 		return err
+	}
+	for i := range ties {
+		if changed := ties[i].Changed(); changed != "" { // it stands from now on, and somebody should know
+			r.note(ties[i].Link.Name() + " " + changed + ": put that right at the recorder's own page if it is wrong")
+			ties[i].Link.Keeps = ties[i].Keeps
+		}
 	}
 	ties = append(ties, r.others...)
 	r.result.Left.Ties = ties
@@ -182,7 +221,7 @@ func (r *run) wanted(ctx context.Context) ([]Link, error) {
 	if over, fit := overfull(own, given[r.plan.ID]); over != "" { // the others are joined all the same
 		r.noRoom, given[r.plan.ID] = append(r.noRoom, over), fit
 	}
-	if strange := k.strange(r.found.Recording, given[r.plan.ID]); len(strange) > 0 {
+	if strange := k.Strange(r.found.Recording, given[r.plan.ID]); len(strange) > 0 {
 		r.strange, r.others = nil, nil
 		for _, l := range strange {
 			at := slices.IndexFunc(r.found.Recording.Channels, func(c Channel) bool { return c.Number == l.Number })
@@ -252,10 +291,8 @@ func (r *run) await(ctx context.Context, p Peer, s Stage) (News, error) {
 
 // tie sets the links that are not as they are to be.
 func (r *run) tie(ctx context.Context, links []Link) (ties []Tie, refused []string, err error) {
-	if r.session == nil {
-		if _, err := r.read(ctx); err != nil {
-			return nil, nil, err
-		}
+	if err := r.back(ctx); err != nil {
+		return nil, nil, err
 	}
 	t := r.talk()
 	defer t.Close()
@@ -271,7 +308,7 @@ func (r *run) tie(ctx context.Context, links []Link) (ties []Tie, refused []stri
 func (r *run) mend(ctx context.Context, t *Talk, ties []Tie) (refused []string, err error) {
 	for i := range ties {
 		name := ties[i].Link.Name()
-		if ties[i].Set && ties[i].State != WrongPassword || r.mended[name] {
+		if ties[i].Set && ties[i].State != WrongPassword && !ties[i].Link.Renew || r.mended[name] {
 			continue
 		}
 		switch err := r.setLink(ctx, t, ties[i].Link); {
@@ -309,13 +346,11 @@ func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error)
 			}
 		}
 	}
-	begun, nudged := r.Site.Now(), false
+	begun, nudged := r.Site.Now(), 0
 	for {
 		err := r.steadily(ctx, func() (err error) {
-			if r.session == nil {
-				if _, err := r.read(ctx); err != nil {
-					return err
-				}
+			if err := r.back(ctx); err != nil {
+				return err
 			}
 			if err := r.hold(ctx); err != nil {
 				return err
@@ -329,9 +364,9 @@ func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error)
 			if _, err := r.mend(ctx, t, ties); err != nil {
 				return err
 			}
-			if late := r.Site.Now().Sub(begun) > nudgeAfter; late && !nudged {
-				nudged = true
-				return r.nudge(ctx, t, ties)
+			if late := r.Site.Now().Sub(begun); nudged < len(nudgesAfter) && late > nudgesAfter[nudged] {
+				nudged++
+				return r.nudge(ctx, t, ties, nudged > 1)
 			}
 			return nil
 		})
@@ -355,20 +390,22 @@ func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error)
 func (r *run) learnShown(ties []Tie) {
 	for i := range ties {
 		t := &ties[i]
-		if shown := t.Shows; shown != nil && !t.Set && t.Why == "" && t.State.Good() && r.mended[t.Link.Name()] {
+		if shown := t.Shows; shown != nil && t.OnlyCalled && t.State.Good() && r.mended[t.Link.Name()] {
 			t.Set, t.Link.Shown = true, shown
 		}
 	}
 }
 
-// nudge sets links once more that do not do what they are for.
-func (r *run) nudge(ctx context.Context, t *Talk, ties []Tie) error {
+// nudge sets links once more that do not do what they are for; otherwise has them tried by
+// another way.
+func (r *run) nudge(ctx context.Context, t *Talk, ties []Tie, otherwise bool) error {
 	for i := range ties {
 		switch t := &ties[i]; {
-		case t.Link.Step == StepPair && !t.State.Good() && t.State != ToType:
+		case t.Link.Step == StepPair && !t.State.Good() && t.State != ToType && !otherwise:
 		case t.Link.Step == StepChannel && t.State == Waiting:
 			// The camera opens by the keyring's password, and the recorder does not say why it
-			// is not connected: it may have another.
+			// is not connected: it may have another, or the pictures do not come that way.
+			t.Link.Datagrams = otherwise
 		default:
 			continue // what was told stands: it is the other side that fails
 		}

@@ -21,6 +21,13 @@ type Link struct {
 	Flat   string          // likewise; digits, by which it is rung
 	User   string          // that the channel opens the camera by
 	Secret secret.Password // of that user, or of the pair; on the keyring
+	// Renew has a channel set though it looks right: its camera has a new password.
+	Renew bool
+	// Datagrams has its pictures come over UDP, since they did not over TCP.
+	Datagrams bool
+	// Keeps is how long the recorder kept the channel's pictures when it was joined; "" is not
+	// known.
+	Keeps string
 	// Shown is how the recorder shows the channel when it is as it is to be, if otherwise than
 	// it was told.
 	Shown *device.Shown
@@ -68,8 +75,31 @@ type Tie struct {
 	Link  Link
 	Set   bool          // it has the link as it is to be
 	Shows *device.Shown // of a channel: how the recorder shows it
+	Keeps string        // of a channel: for how long, as device.Link has it
+	// OnlyCalled tells that all that differs is what the recorder calls the channel's source.
+	OnlyCalled bool
 	State State
 	Why   string // in the device's words, where it is in no good state
+}
+
+// Changed tells what somebody has changed of a channel that is no matter of the job's, and that
+// the site may be bound to; "" is nothing.
+func (t *Tie) Changed() string {
+	if t.Link.Keeps == "" || t.Keeps == "" || t.Keeps == t.Link.Keeps {
+		return ""
+	}
+	return fmt.Sprintf("keeps its pictures for %s, and kept them for %s when it was joined", lasting(t.Keeps), lasting(t.Link.Keeps))
+}
+
+// lasting puts a duration of a recorder into words, where that is simple.
+func lasting(d string) string {
+	if d == "PT0S" {
+		return "as long as there is room"
+	}
+	if days, ok := strings.CutPrefix(d, "P"); ok && strings.HasSuffix(days, "D") && len(days) < 6 {
+		return strings.TrimSuffix(days, "D") + " days"
+	}
+	return d
 }
 
 // Text tells how a tie fares.
@@ -131,6 +161,8 @@ type Recording struct {
 	Room     int  // how many it can have; 0 is not known
 	Free     int  // for how many more channels it can have a source; negative is not known
 	Channels []Channel
+	// Encodings are those that it records, as its standard calls them; none is not known.
+	Encodings []string
 }
 
 // Channel is one channel of a recorder.
@@ -155,6 +187,8 @@ type (
 		Channels(ctx context.Context, links []Link) ([]Tie, error)
 		// SetChannel creates a channel or corrects it; what is so already is not written.
 		SetChannel(ctx context.Context, l Link) error
+		// Park has a channel not connect to its camera until it is set again.
+		Park(ctx context.Context, l Link) error
 	}
 	// PairKeeper is a door or indoor station, which knows others by their serial numbers.
 	PairKeeper interface {

@@ -192,6 +192,18 @@ func (r *run) rest() {
 	}
 }
 
+// back opens the device with its password once more, where the conversation was ended
+// meanwhile. What was read of it is not read again.
+func (r *run) back(ctx context.Context) error {
+	if r.session != nil {
+		return nil
+	}
+	if err := r.open(ctx); err != nil {
+		return err
+	}
+	return r.enter(ctx)
+}
+
 // read opens the device with its password, setting it first where it is fresh,
 // and reads everything.
 func (r *run) read(ctx context.Context) (Found, error) {

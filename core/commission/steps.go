@@ -190,7 +190,11 @@ func tieProofs(s Step) func(Plan, Found) []Check {
 				if s == StepPair {
 					want = string(Registered)
 				}
-				out = append(out, Check{string(s), t.Set && t.State.Good(), t.Link.Name() + " " + want, t.Text()})
+				got, changed := t.Text(), t.Changed()
+				if changed != "" {
+					got += ", and " + changed
+				}
+				out = append(out, Check{string(s), t.Set && t.State.Good() && changed == "", t.Link.Name() + " " + want, got})
 			}
 		}
 		return out

@@ -171,6 +171,35 @@ func (w Worker) ChangeUsers(ctx context.Context, p Plan) Result {
 	})
 }
 
+// Park has a recorder connect to none of the cameras of the plan's links until their channels
+// are set again. What it refuses stays as it is.
+func (w Worker) Park(ctx context.Context, p Plan) Result {
+	return w.carry(ctx, p, func(r *run, ctx context.Context) error {
+		return r.steadily(ctx, func() error {
+			if _, err := r.meet(ctx); err != nil {
+				return err
+			}
+			t := r.talk()
+			defer t.Close()
+			a, err := Ability[ChannelKeeper](ctx, t, "channels")
+			for _, l := range of(p.Links, StepChannel) {
+				if err != nil {
+					break
+				}
+				err = r.do(ctx, Write{Step: StepChannel, Intent: l.Name() + " rests"}, func() error { return a.Park(ctx, l) })
+				if err != nil && r.denied && ctx.Err() == nil {
+					err = nil
+				}
+			}
+			var unable *UnableError
+			if errors.As(err, &unable) {
+				return nil
+			}
+			return err
+		})
+	})
+}
+
 // Restart restarts one device and waits until it is back.
 func (w Worker) Restart(ctx context.Context, p Plan) Result {
 	return w.carry(ctx, p, func(r *run, ctx context.Context) error {

@@ -192,6 +192,9 @@ type Link struct {
 	// Shown is how a recorder shows the source of a channel that was set, where it shows it
 	// otherwise than it was told.
 	Shown *Shown `json:"shown,omitempty"`
+	// Keeps is how long a recorder keeps the pictures of a channel, in the form of XML Schema's
+	// durations (P30D; PT0S is as long as there is room); empty where it does not tell.
+	Keeps string `json:"keeps,omitempty"`
 }
 
 // Shown is how a recorder shows the source of a channel.

@@ -1,5 +1,7 @@
 package bench
 
+import "fmt"
+
 // Manners of recorders, that others look for by name.
 const (
 	brokenDisk   = "broken disk"
@@ -10,6 +12,13 @@ const (
 	ownSources   = "own sources"
 	fewReceivers = "few receivers"
 	refusesJobs  = "refuses jobs"
+	ownReceivers = "own receivers"
+	namesTracks  = "names tracks"
+	onlyUDP      = "only UDP"
+	darkTCP      = "dark TCP"
+	fromZero     = "from zero"
+	sortedTokens = "sorted tokens"
+	tracksFail   = "tracks fail"
 )
 
 // recorderManners are those of recorders and their channels.
@@ -44,4 +53,23 @@ var recorderManners = map[string]manner{
 	},
 	fewReceivers: {stands: "Receiver Service Specification, SupportedReceivers: fewer than recordings"},
 	refusesJobs:  {stands: "Recording Control Service Specification, CreateRecordingJob: MaxRecordingJobs"},
+	ownReceivers: {stands: "Recording Control Service Specification, AutoCreateReceiver: receivers are made with jobs alone"},
+	namesTracks:  {stands: "seen: a job without named tracks is refused"},
+	onlyUDP:      {stands: "Receiver Service Specification, RTP_RTSP_TCP: pictures over UDP alone"},
+	darkTCP:      {stands: "seen: pictures over TCP are taken and never come"},
+	fromZero: {
+		stands: "practice: channels are counted from 0",
+		shape: func(_ *Device, op string, answer *node) {
+			if op == "GetRecordings" {
+				n := -1
+				answer.each("Content", func(x *node) {
+					if n++; x.text == "" {
+						x.text = fmt.Sprintf("Channel %d", n)
+					}
+				})
+			}
+		},
+	},
+	sortedTokens: {stands: "seen: rec1, rec10, rec2"},
+	tracksFail:   {stands: "Recording Control Service Specification, RecordingJobStateTrack: the job is active, and its track has failed"},
 }

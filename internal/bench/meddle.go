@@ -40,6 +40,53 @@ func (d *Device) Outrank(channel int, uri string) {
 	r.jobs = append(r.jobs, recordingJob{token: r.token("Job"), recording: r.recordings[channel-1].token, receiver: v.token, mode: "Active", priority: 9})
 }
 
+// Relay is somebody else at a recorder: a channel is laid otherwise, its receiver and job with
+// it, and begins anew.
+func (d *Device) Relay(channel int, change func(*Laid)) {
+	all, _ := d.Laid()
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	r, l := &d.state.recorder, all[channel-1]
+	change(&l)
+	x := &r.recordings[channel-1]
+	x.id, x.name, x.location, x.retention, x.content = l.Source, l.Name, l.Location, l.Retention, l.Content
+	at := slices.IndexFunc(r.jobs, func(j recordingJob) bool { return j.recording == x.token })
+	if at < 0 {
+		return
+	}
+	j := &r.jobs[at]
+	v := r.receiver(j.receiver)
+	if l.Job == "none" {
+		r.jobs = slices.Delete(r.jobs, at, at+1)
+	} else {
+		j.mode, j.priority = l.Job, l.Priority
+	}
+	if v == nil {
+		return
+	}
+	v.uri, v.user, v.password, v.mode, v.stream, v.protocol, v.state, v.fault = l.URI, l.User, l.Password, l.Mode, l.Stream, l.Protocol, "", ""
+	if v.changed != nil {
+		close(v.changed)
+		v.changed = nil
+	}
+	if l.Job == "Active" {
+		d.startReceiver(v)
+	}
+}
+
+// Unlink is somebody else at a recorder: the receiver of a channel is taken away, its job left.
+func (d *Device) Unlink(channel int) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	r := &d.state.recorder
+	for i := range r.jobs {
+		if j := &r.jobs[i]; j.recording == r.recordings[channel-1].token {
+			r.drop(j.receiver)
+			j.receiver = ""
+		}
+	}
+}
+
 // Behave has a device take on a manner, or leave it.
 func (d *Device) Behave(manner string, yes bool) {
 	d.mu.Lock()

@@ -38,6 +38,7 @@ var (
 		"DeleteRecording":              {writing, false, deleteRecording},
 		"SetRecordingJobMode":          {writing, false, setJobMode},
 		"SetRecordingJobConfiguration": {writing, false, setJob},
+		"DeleteRecordingJob":           {writing, false, deleteJob},
 	}
 	receiverOperations = map[string]operation{
 		"GetReceivers":           {reading, false, getReceivers},
@@ -45,6 +46,7 @@ var (
 		"CreateReceiver":         {writing, false, createReceiver},
 		"ConfigureReceiver":      {writing, false, configureReceiver},
 		"DeleteReceiver":         {writing, false, deleteReceiver},
+		"SetReceiverMode":        {writing, false, setReceiverMode},
 		"GetServiceCapabilities": {preAuth, false, receiverCapabilities},
 	}
 )
@@ -62,10 +64,12 @@ type recording struct{ token, id, name, location, description, address, content,
 type recordingJob struct {
 	token, recording, receiver, mode string
 	priority                         int
+	own                              bool // its receiver is one of the recorder's own, and is not told
 }
 
 type receiver struct {
 	token, uri, user, password string
+	mode, stream, protocol     string
 
 	state, fault string
 	changed      chan struct{} // closed when it is configured anew
@@ -94,12 +98,12 @@ func (r *recorder) lay(u *Unit) {
 		}
 		token := ""
 		if l.URI != "" {
-			v := receiver{token: r.token("Rcv"), uri: l.URI}
+			v := receiver{token: r.token("Rcv"), uri: l.URI, user: l.User, password: l.Password, mode: l.Mode, stream: l.Stream, protocol: l.Protocol}
 			token = v.token
 			r.receivers = append(r.receivers, v)
 		}
 		if l.Job != "none" {
-			r.jobs = append(r.jobs, recordingJob{token: r.token("Job"), recording: x.token, receiver: token, mode: cmp.Or(l.Job, "Active"), priority: cmp.Or(l.Priority, 1)})
+			r.jobs = append(r.jobs, recordingJob{token: r.token("Job"), recording: x.token, receiver: token, mode: cmp.Or(l.Job, "Active"), priority: cmp.Or(l.Priority, 1), own: l.Own})
 		}
 	}
 }
@@ -115,9 +119,9 @@ func (d *Device) Laid() (out []Laid, receivers int) {
 			if j.recording != x.token || j.priority < l.Priority {
 				continue
 			}
-			l.Job, l.Priority = j.mode, j.priority
+			l.Job, l.Priority, l.Own = j.mode, j.priority, j.own
 			if v := r.receiver(j.receiver); v != nil {
-				l.URI = v.uri
+				l.URI, l.User, l.Password, l.Mode, l.Stream, l.Protocol = v.uri, v.user, v.password, v.mode, v.stream, v.protocol
 			}
 		}
 		out = append(out, l)
@@ -142,7 +146,13 @@ func recorderCapabilities(d *Device, _ *element) (*node, *fault) {
 
 func getRecordings(d *Device, _ *element) (*node, *fault) {
 	var list []*node
-	for _, x := range d.state.recorder.recordings {
+	all := d.state.recorder.recordings
+	if d.is(sortedTokens) { // as texts are sorted: 1, 10, 2
+		all = slices.SortedStableFunc(slices.Values(all), func(a, b recording) int {
+			return strings.Compare(strings.TrimLeft(a.token[3:], "0"), strings.TrimLeft(b.token[3:], "0"))
+		})
+	}
+	for _, x := range all {
 		list = append(list, el(recNS, "RecordingItem", el(typNS, "RecordingToken", x.token),
 			el(typNS, "Configuration",
 				el(typNS, "Source", el(typNS, "SourceId", x.id), el(typNS, "Name", x.name), el(typNS, "Location", x.location), el(typNS, "Description", x.description), el(typNS, "Address", x.address)),
@@ -208,14 +218,14 @@ func createJob(d *Device, req *element) (*node, *fault) {
 	k := req.find("JobConfiguration")
 	priority, _ := strconv.Atoi(k.find("Priority").value())
 	j := recordingJob{priority: priority, recording: k.find("RecordingToken").value(), mode: k.find("Mode").value(), receiver: k.find("Source", "SourceToken", "Token").value()}
+	if f := d.sourced(k, &j.receiver); f != nil {
+		return nil, f
+	}
 	if !slices.ContainsFunc(r.recordings, func(x recording) bool { return x.token == j.recording }) {
 		return nil, invalid("NoRecording", "The RecordingToken does not reference an existing recording")
 	}
 	if d.is(refusesJobs) {
 		return nil, &fault{code: "Receiver", sub: "Action", subsub: "MaxRecordingJobs", reason: "The device cannot create another job"}
-	}
-	if r.receiver(j.receiver) == nil || k.find("Source", "SourceToken").attr("Type") == "" {
-		return nil, invalid("BadConfiguration", "The configuration is invalid")
 	}
 	j.token = r.token("Job")
 	r.jobs = append(r.jobs, j)
@@ -228,16 +238,58 @@ func createJob(d *Device, req *element) (*node, *fault) {
 func setJob(d *Device, req *element) (*node, *fault) {
 	r, k := &d.state.recorder, req.find("JobConfiguration")
 	at := slices.IndexFunc(r.jobs, func(j recordingJob) bool { return j.token == req.find("JobToken").value() })
-	from := r.receiver(k.find("Source", "SourceToken", "Token").value())
-	if at < 0 || from == nil {
+	token := k.find("Source", "SourceToken", "Token").value()
+	if at < 0 {
 		return nil, invalid("NoRecordingJob", "The JobToken does not reference an existing job")
 	}
+	if f := d.sourced(k, &token); f != nil {
+		return nil, f
+	}
 	j := &r.jobs[at]
-	j.receiver, j.mode = from.token, k.find("Mode").value()
-	d.startReceiver(from)
+	j.receiver, j.mode = token, k.find("Mode").value()
+	d.startReceiver(r.receiver(token))
 	answer := jobNode(*j)
 	answer.space = recNS
 	return answerOf(recNS, "SetRecordingJobConfiguration", answer)
+}
+
+// sourced reads the source of a job: a receiver that is there, or one that is made for it
+// (AutoCreateReceiver). The lock is held.
+func (d *Device) sourced(k *element, token *string) *fault {
+	r, source := &d.state.recorder, k.find("Source")
+	if d.is(namesTracks) && source.find("Tracks", "Destination").value() == "" {
+		return invalid("BadConfiguration", "The job names no tracks")
+	}
+	if d.is(ownReceivers) && source.find("AutoCreateReceiver").value() == "true" {
+		v := receiver{token: r.token("Rcv")}
+		r.receivers = append(r.receivers, v)
+		*token = v.token
+	}
+	if r.receiver(*token) == nil || !d.is(ownReceivers) && source.find("SourceToken").attr("Type") == "" {
+		return invalid("BadConfiguration", "The configuration is invalid")
+	}
+	return nil
+}
+
+func deleteJob(d *Device, req *element) (*node, *fault) {
+	r, token := &d.state.recorder, req.find("JobToken").value()
+	at := slices.IndexFunc(r.jobs, func(j recordingJob) bool { return j.token == token })
+	if at < 0 {
+		return nil, invalid("NoRecordingJob", "The JobToken does not reference an existing job")
+	}
+	if d.is(ownReceivers) { // made with it, and gone with it
+		r.drop(r.jobs[at].receiver)
+	}
+	r.jobs = slices.Delete(r.jobs, at, at+1)
+	return answerOf(recNS, "DeleteRecordingJob")
+}
+
+// drop takes a receiver away.
+func (r *recorder) drop(token string) {
+	if v := r.receiver(token); v != nil && v.changed != nil {
+		close(v.changed)
+	}
+	r.receivers = slices.DeleteFunc(r.receivers, func(v receiver) bool { return v.token == token })
 }
 
 func setJobMode(d *Device, req *element) (*node, *fault) {
@@ -260,6 +312,9 @@ func getJobState(d *Device, req *element) (*node, *fault) {
 			return nil, noSuchSetting
 		}
 		state, fault := "Idle", ""
+		if j.own {
+			state = "Active"
+		}
 		if v := r.receiver(j.receiver); v != nil {
 			if fault = v.fault; d.is(muteJobs) {
 				fault = ""
@@ -277,6 +332,9 @@ func getJobState(d *Device, req *element) (*node, *fault) {
 			track.kids = append(track.kids, el(typNS, "Error", fault))
 		}
 		track.kids = append(track.kids, el(typNS, "State", state))
+		if d.is(tracksFail) && state == "Active" {
+			track.kids[len(track.kids)-1].text = "Error"
+		}
 		return answerOf(recNS, "GetRecordingJobState", el(recNS, "State", el(typNS, "RecordingToken", j.recording), el(typNS, "State", state),
 			el(typNS, "Sources", el(typNS, "SourceToken", el(typNS, "Token", j.receiver)), el(typNS, "State", state), el(typNS, "Tracks", track))))
 	}
@@ -308,14 +366,14 @@ func receiverNode(d *Device, v *receiver) []any {
 		shown = u.String()
 	}
 	if d.is(dropsUsers) {
-		v = &receiver{token: v.token, uri: v.uri}
+		v = &receiver{token: v.token, uri: v.uri, mode: v.mode, stream: v.stream, protocol: v.protocol}
 	}
 	if err == nil && v.user != "" {
 		u.User = url.UserPassword(v.user, "xxxxx")
 		shown = u.String()
 	}
-	return []any{el(typNS, "Token", v.token), el(typNS, "Configuration", el(typNS, "Mode", "AutoConnect"), el(typNS, "MediaUri", shown),
-		el(typNS, "StreamSetup", el(typNS, "Stream", "RTP-Unicast"), el(typNS, "Transport", el(typNS, "Protocol", "RTSP"))))}
+	return []any{el(typNS, "Token", v.token), el(typNS, "Configuration", el(typNS, "Mode", cmp.Or(v.mode, autoConnect)), el(typNS, "MediaUri", shown),
+		el(typNS, "StreamSetup", el(typNS, "Stream", cmp.Or(v.stream, "RTP-Unicast")), el(typNS, "Transport", el(typNS, "Protocol", cmp.Or(v.protocol, "RTSP")))))}
 }
 
 func getReceivers(d *Device, _ *element) (*node, *fault) {
@@ -343,7 +401,7 @@ func receiverCapabilities(d *Device, _ *element) (*node, *fault) {
 	if d.is(fewReceivers) {
 		room = 1
 	}
-	return answerOf(rcvNS, "GetServiceCapabilities", el(rcvNS, "Capabilities").with("RTP_RTSP_TCP", "true").with("SupportedReceivers", fmt.Sprint(room)))
+	return answerOf(rcvNS, "GetServiceCapabilities", el(rcvNS, "Capabilities").with("RTP_RTSP_TCP", fmt.Sprint(!d.is(onlyUDP))).with("SupportedReceivers", fmt.Sprint(room)))
 }
 
 func deleteReceiver(d *Device, req *element) (*node, *fault) {
@@ -352,7 +410,7 @@ func deleteReceiver(d *Device, req *element) (*node, *fault) {
 	if slices.ContainsFunc(r.jobs, func(j recordingJob) bool { return j.receiver == token }) {
 		return nil, &fault{code: "Sender", sub: "Action", subsub: "CannotDeleteReceiver", reason: "The receiver is in use"}
 	}
-	r.receivers = slices.DeleteFunc(r.receivers, func(v receiver) bool { return v.token == token })
+	r.drop(token)
 	return answerOf(rcvNS, "DeleteReceiver")
 }
 
@@ -363,13 +421,31 @@ func deleteRecording(d *Device, req *element) (*node, *fault) {
 	return answerOf(recNS, "DeleteRecording")
 }
 
+func setReceiverMode(d *Device, req *element) (*node, *fault) {
+	v, mode := d.state.recorder.receiver(req.find("ReceiverToken").value()), req.find("Mode").value()
+	if v == nil || !slices.Contains([]string{autoConnect, "AlwaysConnect", neverConnect}, mode) {
+		return nil, invalid("UnknownToken", "There is no such receiver")
+	}
+	v.mode, v.state, v.fault = mode, "", ""
+	d.anew(v)
+	return answerOf(rcvNS, "SetReceiverMode")
+}
+
+// The modes of a receiver (ReceiverMode).
+const (
+	autoConnect  = "AutoConnect"
+	neverConnect = "NeverConnect"
+)
+
 // configure reads what a receiver is to connect to.
-func (v *receiver) configure(req *element) *fault {
+func (d *Device) configure(v *receiver, req *element) *fault {
 	k := req.find("Configuration")
 	u, err := url.Parse(k.find("MediaUri").value())
-	if err != nil || u.Scheme != "rtsp" || k.find("StreamSetup", "Transport", "Protocol").value() != "RTSP" {
+	protocol := k.find("StreamSetup", "Transport", "Protocol").value()
+	if err != nil || u.Scheme != "rtsp" || protocol != "UDP" && (protocol != "RTSP" || d.is(onlyUDP)) {
 		return invalid("BadConfiguration", "The configuration is invalid")
 	}
+	v.mode, v.stream, v.protocol = k.find("Mode").value(), k.find("StreamSetup", "Stream").value(), protocol
 	v.user = u.User.Username()
 	v.password, _ = u.User.Password()
 	u.User = nil
@@ -383,8 +459,11 @@ func (v *receiver) configure(req *element) *fault {
 
 func createReceiver(d *Device, req *element) (*node, *fault) {
 	r := &d.state.recorder
+	if d.is(ownReceivers) {
+		return nil, &fault{code: "Receiver", sub: "ActionNotSupported", reason: "Receivers are made with jobs"}
+	}
 	v := receiver{}
-	if f := v.configure(req); f != nil {
+	if f := d.configure(&v, req); f != nil {
 		return nil, f
 	}
 	if room := map[bool]int{true: 1, false: d.unit.model.Channels + 4}[d.is(fewReceivers)]; len(r.receivers) >= room {
@@ -401,7 +480,7 @@ func configureReceiver(d *Device, req *element) (*node, *fault) {
 	if v == nil {
 		return nil, invalid("UnknownToken", "There is no such receiver")
 	}
-	if f := v.configure(req); f != nil {
+	if f := d.configure(v, req); f != nil {
 		return nil, f
 	}
 	d.had = append(d.had, v.password)
@@ -417,6 +496,10 @@ const retryAfter = 1500 * time.Millisecond
 // startReceiver has a recorder watch a camera until the receiver is configured anew, or
 // the recorder goes down. The lock is held.
 func (d *Device) startReceiver(v *receiver) {
+	if v.mode == neverConnect || v.uri == "" || v.protocol != "UDP" && d.is(darkTCP) {
+		v.state = "NotConnected"
+		return
+	}
 	token, uri, user, password, changed := v.token, v.uri, v.user, v.password, v.changed
 	if changed == nil {
 		changed = make(chan struct{})

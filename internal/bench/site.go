@@ -149,6 +149,17 @@ type Laid struct {
 	URI       string `yaml:"uri"`
 	Job       string `yaml:"job"` // Active, the default where there is a URI; Idle; none
 	Priority  int    `yaml:"priority"`
+	// Own makes its receiver one of the recorder's own, which is at work and which its job does
+	// not name.
+	Own bool `yaml:"own"`
+	// Of its receiver: the user that it opens the camera by, whether it connects (AutoConnect,
+	// the default, or NeverConnect), and how the pictures come (RTP-Unicast or RTP-Multicast;
+	// RTSP or UDP).
+	User     string `yaml:"user"`
+	Password string `yaml:"password"`
+	Mode     string `yaml:"mode"`
+	Stream   string `yaml:"stream"`
+	Protocol string `yaml:"protocol"`
 }
 
 // Bystander is something on the LAN that is not to be touched.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -221,7 +222,9 @@ func (a *App) keyChangeCommand() *cobra.Command {
 own over the old one. The new ones are on the keyring before anything is sent, and
 the old ones stay there, so that there is no moment at which a device has a password
 that is not on it. Run again after an interruption, it finds out which one holds.
-With --user it changes those of a further user of the job sheet instead.` + "\n" + selectorHelp,
+With --user it changes those of a further user of the job sheet instead. The user
+"recorder" of cameras is changed on both sides: their recorders rest meanwhile, and are
+told the new one.` + "\n" + selectorHelp,
 		Example: "  janustat key change all --wire eth0\n  janustat key change kind=camera --wire eth0\n  janustat key change kind=recorder --user viewer --wire eth0",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -261,6 +264,9 @@ func (a *App) keyChange(ctx context.Context, d *work.Desk, s device.Selector, us
 		return err
 	}
 	return a.withNet(ctx, d, longPatience, func(ctx context.Context, n *reach.Net) error {
+		if user == job.RecorderUser {
+			return a.changeOnBothSides(ctx, d, n, planner, change)
+		}
 		begun := time.Now()
 		view := a.startView(change.Plans, 0)
 		results, err := change.Carry(ctx, n, work.View{Step: view.step, Result: view.result})
@@ -270,4 +276,36 @@ func (a *App) keyChange(ctx context.Context, d *work.Desk, s device.Selector, us
 		}
 		return a.summary(ctx, results, time.Since(begun))
 	})
+}
+
+// changeOnBothSides gives the recorder's user on cameras a new password, and tells it to their
+// recorders, which rest meanwhile.
+func (a *App) changeOnBothSides(ctx context.Context, d *work.Desk, n *reach.Net, planner *field.Planner, change *work.Change) error {
+	var tags []string
+	for _, p := range change.Plans {
+		tags = append(tags, p.Tag)
+	}
+	partners := d.Partners(tags)
+	if err := a.park(ctx, d, n, planner, partners, tags); err != nil {
+		return err
+	}
+	begun := time.Now()
+	view := a.startView(change.Plans, 0)
+	results, err := change.Carry(ctx, n, work.View{Step: view.step, Result: view.result})
+	view.stop()
+	if err != nil {
+		return err
+	}
+	told := a.summary(ctx, results, time.Since(begun))
+	if len(partners) == 0 || ctx.Err() != nil {
+		return told
+	}
+	if planner, err = d.Planner(ctx, planner.Keys); err != nil {
+		return errors.Join(told, err)
+	}
+	plans, err := d.Rejoin(planner, partners, tags)
+	if err != nil {
+		return errors.Join(told, err)
+	}
+	return errors.Join(told, a.carryOut(ctx, d, n, planner, plans, work.Crew{Size: 1, Hands: commission.DefaultHandLimit}))
 }

@@ -102,6 +102,7 @@ type proofJSON struct {
 	OK      bool          `json:"ok"`
 	InClear bool          `json:"password_in_clear"` // was set without encryption
 	Checks  []field.Check `json:"checks"`
+	News    []string      `json:"news,omitempty"` // worth knowing, and no fault of the work
 }
 
 func (a *App) printProofs(p work.Proving) error {
@@ -110,7 +111,7 @@ func (a *App) printProofs(p work.Proving) error {
 		out := make([]proofJSON, len(proofs))
 		for i := range proofs {
 			d := &proofs[i].Device
-			out[i] = proofJSON{d.Tag, d.MAC, d.Allotted.Address.String(), proofs[i].OK(), inClear[d.ID], orEmpty(proofs[i].Checks)}
+			out[i] = proofJSON{d.Tag, d.MAC, d.Allotted.Address.String(), proofs[i].OK(), inClear[d.ID], orEmpty(proofs[i].Checks), proofs[i].News}
 		}
 		return a.emit(proveJSON{out, failed})
 	}
@@ -142,6 +143,11 @@ func (a *App) printProofs(p work.Proving) error {
 			if !c.OK {
 				fmt.Fprintf(a.Out, "%s %s: should be %s, is: %s\n", proofs[i].Device.Tag, a.paint(a.Out, badStyle, c.Name), c.Want, c.Got)
 			}
+		}
+	}
+	for i := range proofs {
+		for _, news := range proofs[i].News {
+			fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("Note: %s: %s.", proofs[i].Device.Tag, news)))
 		}
 	}
 	a.printTyped(proofs)

@@ -149,7 +149,8 @@ func (a *App) restoreCommand() *cobra.Command {
 		Long: `For a device whose password is lost, or that was reset: reset it by its maker's steps;
 this waits until it is back and fresh, knows it by its MAC, and commissions it to its
 recorded name and address, with a new password. For a dead device: put the replacement
-in and name its MAC (--with): it takes the dead one's place in the record. It is also
+in and name its MAC (--with): it takes the dead one's place in the record, on its
+recorder's channel and among its stations. It is also
 the only way back in for a device that raised an alarm, since whoever answers by its
 MAC is given a password: so it asks first.`,
 		Example: "  janustat restore C03 --wire eth0\n  janustat restore C03 --with 02:e4:42:00:01:77 --wire eth0",
@@ -175,6 +176,23 @@ MAC is given a password: so it asks first.`,
 	return c
 }
 
+// park has the recorders among partners rest, as far as devices go that get new passwords.
+func (a *App) park(ctx context.Context, d *work.Desk, n *reach.Net, planner *field.Planner, partners []*device.Device, tags []string) error {
+	if len(partners) == 0 {
+		return nil
+	}
+	view := a.startSteps(len(partners))
+	defer view.stop()
+	return d.Park(ctx, n, planner, partners, tags, work.View{Step: view.step, Result: view.result})
+}
+
+func tagsOf(list []*device.Device) (out []string) {
+	for _, x := range list {
+		out = append(out, x.Tag)
+	}
+	return out
+}
+
 func (a *App) restore(ctx context.Context, w worked, with device.MAC, wait time.Duration) error {
 	want := w.device.MAC
 	if !with.IsZero() {
@@ -193,7 +211,14 @@ func (a *App) restore(ctx context.Context, w worked, with device.MAC, wait time.
 		if err != nil {
 			return err
 		}
-		plans, err := w.Recommission(w.planner, back)
+		partners := w.Partners([]string{back.Tag})
+		if len(partners) > 0 {
+			a.say("told of it as well: %s", text.List(tagsOf(partners)))
+		}
+		if err := a.park(ctx, w.Desk, n, w.planner, partners, []string{back.Tag}); err != nil {
+			return err
+		}
+		plans, err := w.Recommission(w.planner, back, partners)
 		if err != nil {
 			return err
 		}

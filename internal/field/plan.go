@@ -346,6 +346,13 @@ func (p *Planner) Renew(d *device.Device) error {
 		}
 		p.Keys.SetUserFor(d.MAC, a.Name, own)
 	}
+	if !p.Keys.UserFor(d.MAC, job.RecorderUser).IsZero() {
+		own, err := p.ownSecret(d, job.RecorderUser)
+		if err != nil {
+			return err
+		}
+		p.Keys.SetUserFor(d.MAC, job.RecorderUser, own)
+	}
 	p.MaybeKeyed[d.ID] = true // what is kept for it is what it gets
 	delete(p.Progress, d.ID)
 	p.Changed = true

@@ -57,13 +57,21 @@ func (p *Planner) ChangeUser(devices []device.Device, name string) (plans []comm
 	var shared secret.Password
 	for i := range devices {
 		d := &devices[i]
-		at := slices.IndexFunc(p.sheet().UsersOn(d), func(a commission.Account) bool { return a.Name == name })
+		users := p.sheet().UsersOn(d)
+		if name == job.RecorderUser && !p.Keys.UserFor(d.MAC, name).IsZero() {
+			users = append(users, recorderUser)
+		}
+		at := slices.IndexFunc(users, func(a commission.Account) bool { return a.Name == name })
 		if at < 0 {
 			continue
 		}
 		next := p.Keys.NextUserFor(d.MAC, name)
 		switch {
 		case !next.IsZero():
+		case name == job.RecorderUser: // it is of one camera alone, whatever the style
+			if next, err = p.ownSecret(d, name); err != nil {
+				return nil, err
+			}
 		case p.Sheet.Style() != job.Each && !shared.IsZero():
 			next = shared
 		default:
@@ -71,14 +79,14 @@ func (p *Planner) ChangeUser(devices []device.Device, name string) (plans []comm
 				return nil, err
 			}
 		}
-		if p.Sheet.Style() != job.Each {
+		if p.Sheet.Style() != job.Each && name != job.RecorderUser {
 			shared = next
 			p.Keys.SetSharedUser(name, next)
 		}
 		p.Keys.SetNextUserFor(d.MAC, name, next)
 		p.Changed = true
 		plan := p.KeyPlan(d)
-		plan.Users = []commission.User{{Account: p.sheet().UsersOn(d)[at], Password: next}}
+		plan.Users = []commission.User{{Account: users[at], Password: next}}
 		plans = append(plans, plan)
 	}
 	return plans, nil

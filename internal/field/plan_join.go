@@ -86,17 +86,17 @@ func (j *joiner) channels() {
 			k.Auto, k.Recorders = auto, recorders
 		}
 		if plan := j.plans[r.Device.ID]; plan != nil {
-			k.Shown = shownOn(device.ByID(j.devices, r.Device.ID))
+			k.Known = channelsOf(device.ByID(j.devices, r.Device.ID))
 			plan.Channels = k
 		}
 	}
 }
 
-// shownOn gives how a recorder shows the channels that this job has set, by number.
-func shownOn(d *device.Device) map[int]device.Link {
+// channelsOf gives the channels of a recorder that this job has set, by number.
+func channelsOf(d *device.Device) map[int]device.Link {
 	out := map[int]device.Link{}
 	for _, l := range d.Links {
-		if l.Kind == string(commission.StepChannel) && l.Shown != nil {
+		if l.Kind == string(commission.StepChannel) && l.Number > 0 && l.State != string(commission.Others) {
 			out[l.Number] = l
 		}
 	}
@@ -118,26 +118,29 @@ func (j *joiner) channel(d *device.Device) (commission.Link, bool) {
 	password := j.Keys.UserFor(d.MAC, job.RecorderUser)
 	if password.IsZero() {
 		var err error
-		if password, err = j.secret(d, job.RecorderUser); err != nil {
+		if password, err = j.ownSecret(d, job.RecorderUser); err != nil {
 			*plan = stopped(*plan, d, err)
 			return l, true
 		}
 		j.Keys.SetUserFor(d.MAC, job.RecorderUser, password)
 		j.Changed = true
 	}
-	a := commission.Account{Name: job.RecorderUser, Level: commission.Viewer}
+	a := recorderUser
 	plan.Users = append(slices.Clone(plan.Users), commission.User{Account: a, Password: password, Made: j.Progress[d.ID].Users[commission.UserIntent(a)]})
 	plan.Watched, l.Secret = job.RecorderUser, password
 	return l, true
 }
 
-// secret makes a password for one device alone, whatever the job's style.
-func (j *joiner) secret(d *device.Device, user string) (secret.Password, error) {
-	rules, err := rulesFor(j.Sheet, []device.Device{asTaken(*d)})
+// recorderUser is the user that recorders open cameras by: it may watch, and no more.
+var recorderUser = commission.Account{Name: job.RecorderUser, Level: commission.Viewer}
+
+// ownSecret makes a password for one device alone, whatever the job's style.
+func (p *Planner) ownSecret(d *device.Device, user string) (secret.Password, error) {
+	rules, err := rulesFor(p.Sheet, []device.Device{asTaken(*d)})
 	if err != nil {
 		return secret.Password{}, err
 	}
-	return secret.Generate(rules, user, j.Random)
+	return secret.Generate(rules, user, p.Random)
 }
 
 // pair plans that a door station and an indoor one are told of each other.
@@ -207,8 +210,8 @@ func Recorded(plans []commission.Plan, devices []device.Device) {
 			links = append(links, l)
 		}
 		for i := range links {
-			if known, ok := p.Channels.Shown[links[i].Number]; ok && known.Peer == links[i].Peer.Tag {
-				links[i].Shown = known.Shown
+			if known, ok := p.Channels.Known[links[i].Number]; ok && known.Peer == links[i].Peer.Tag {
+				links[i].Shown, links[i].Keeps = known.Shown, known.Keeps
 			}
 		}
 		p.Links = slices.Concat(links, p.Links)

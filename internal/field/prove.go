@@ -38,6 +38,8 @@ type Proof struct {
 	Refused []evidence.Proven[commission.Credential]
 	// Pins are the keys that it has proved to have, in tongues with such.
 	Pins map[device.Tongue]string
+	// News is what is worth knowing of it, and no fault of the work.
+	News []string
 	// Alarm says why nothing was offered to it, where it is not what it was.
 	Alarm string
 

@@ -26,7 +26,19 @@ func (p Prover) joined(ctx context.Context, s commission.Session, plan commissio
 	if out.Found.Ties, err = t.Ties(ctx, plan.Links); err != nil {
 		return err
 	}
+	out.News = newsOf(plan, out.Found)
 	return p.strangers(ctx, t, plan, out)
+}
+
+// newsOf tells of channels of a recorder that are in use, and are none of the job's.
+func newsOf(plan commission.Plan, f commission.Found) (out []string) {
+	for _, c := range f.Recording.Channels {
+		planned := slices.ContainsFunc(plan.Links, func(l commission.Link) bool { return l.Step == commission.StepChannel && l.Number == c.Number })
+		if c.Used && !planned {
+			out = append(out, fmt.Sprintf("channel %d plays %s, which is none of the job's", c.Number, c.Plays))
+		}
+	}
+	return out
 }
 
 // strangers looks whether a station that the job sheet pairs knows others beside: one that

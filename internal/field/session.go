@@ -30,6 +30,8 @@ type session struct {
 
 	visitor  *reach.Visitor
 	sources  []onvif.Picture // as they were read last
+	channels *onvif.Recorder // likewise
+	wrote    bool            // to one of its channels since
 	endpoint string          // as it told by discovery in this conversation
 	known    bool            // it told the identity that is on record, if one is
 }

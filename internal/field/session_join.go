@@ -4,10 +4,12 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"net/netip"
 	"net/url"
 	"strings"
+	"time"
 
 	"janustat/core/commission"
 	"janustat/core/device"
@@ -78,7 +80,7 @@ func streamURI(at netip.Addr, s device.Stream) string {
 func wanted(l commission.Link) onvif.Wanted {
 	w := onvif.Wanted{
 		Number: l.Number, Source: l.Peer.SourceID(), Name: l.Peer.Label(), Description: l.Peer.Tag,
-		URI: streamURI(l.Peer.Address, l.Peer.Stream), User: l.User, Password: l.Secret,
+		URI: streamURI(l.Peer.Address, l.Peer.Stream), User: l.User, Password: l.Secret, Datagrams: l.Datagrams,
 	}
 	if l.Shown != nil && l.Shown.For == w.Name {
 		w.ShownSource, w.ShownName = l.Shown.Source, l.Shown.Name
@@ -86,8 +88,19 @@ func wanted(l commission.Link) onvif.Wanted {
 	return w
 }
 
-// recorder reads the channels of a recorder, or tells that it has no services for them.
-func (s *session) recorder(ctx context.Context) (*onvif.Recorder, error) {
+// How old what was read of a recorder may be when it is judged, and when one of its channels
+// is written: somebody else may be at work on it.
+const (
+	freshChannels  = 3 * time.Second
+	recentChannels = 20 * time.Second
+)
+
+// recorder reads the channels of a recorder, unless that was done within an age, or tells that
+// it has no services for them.
+func (s *session) recorder(ctx context.Context, age time.Duration) (*onvif.Recorder, error) {
+	if s.channels != nil && s.channels.Age() < age {
+		return s.channels, nil
+	}
 	r, has, err := s.Recorder(ctx)
 	if err != nil {
 		return nil, s.lost(err)
@@ -95,17 +108,19 @@ func (s *session) recorder(ctx context.Context) (*onvif.Recorder, error) {
 	if !has {
 		return nil, &commission.UnableError{What: "channels"}
 	}
+	s.channels, s.wrote = nil, false
 	if err := r.Read(ctx); onvif.Declined(err) {
 		return nil, &commission.UnableError{What: "channels"} // it names services that it does not offer
 	} else if err != nil {
 		return nil, s.lost(err)
 	}
+	s.channels = r
 	return r, nil
 }
 
 // Recording implements commission.ChannelKeeper.
 func (s *session) Recording(ctx context.Context) (commission.Recording, error) {
-	r, err := s.recorder(ctx)
+	r, err := s.recorder(ctx, 0)
 	var unable *commission.UnableError
 	if errors.As(err, &unable) {
 		return commission.Recording{}, nil
@@ -113,7 +128,12 @@ func (s *session) Recording(ctx context.Context) (commission.Recording, error) {
 	if err != nil {
 		return commission.Recording{}, err
 	}
-	out := commission.Recording{Offers: true, Room: r.Room, Free: r.Free}
+	return s.recordingOf(r), nil
+}
+
+// recordingOf is a recorder in the words of the job.
+func (s *session) recordingOf(r *onvif.Recorder) commission.Recording {
+	out := commission.Recording{Offers: true, Room: r.Room, Free: r.Free, Encodings: r.Encodings}
 	for _, k := range r.Channels {
 		c := commission.Channel{Number: k.Number, Name: k.Name, Of: k.Source, Used: k.Used, Plays: k.Plays, Contested: k.Contested}
 		if u, err := url.Parse(k.URI); err == nil {
@@ -124,13 +144,20 @@ func (s *session) Recording(ctx context.Context) (commission.Recording, error) {
 		}
 		out.Channels = append(out.Channels, c)
 	}
-	return out, nil
+	if s.plan.Channels != nil {
+		return s.plan.Channels.Recognised(out)
+	}
+	return out
 }
 
 // Channels implements commission.ChannelKeeper. Where the recorder is not connected and
 // does not say why, the camera is asked itself, as the recorder asks it.
 func (s *session) Channels(ctx context.Context, links []commission.Link) (out []commission.Tie, err error) {
-	r, err := s.recorder(ctx)
+	age := freshChannels
+	if s.wrote {
+		age = 0
+	}
+	r, err := s.recorder(ctx, age)
 	if err != nil {
 		return nil, err
 	}
@@ -139,6 +166,7 @@ func (s *session) Channels(ctx context.Context, links []commission.Link) (out []
 		t := commission.Tie{Link: l, Set: k.Is(wanted(l)), State: commission.Waiting}
 		if k != nil {
 			t.Why, t.Shows = k.Error, &device.Shown{Source: k.Source, Name: k.Name, For: l.Peer.Label()}
+			t.Keeps, t.OnlyCalled = k.Keeps, k.OnlyCalled(wanted(l))
 		}
 		switch {
 		case k != nil && k.Records():
@@ -147,6 +175,9 @@ func (s *session) Channels(ctx context.Context, links []commission.Link) (out []
 			t.State, t.Why = commission.NotRecording, text.Harmless(cmp.Or(k.Error, "its job is "+k.JobState), text.Long, s.site.Veil.Text)
 		case t.Set:
 			t.State, t.Why = s.why(ctx, l, k.Error)
+		}
+		if k != nil && !t.Set && t.Why == "" {
+			t.Why = k.Differs(wanted(l))
 		}
 		if k != nil && !t.Set && k.Used && !rtsp.Same(k.URI, wanted(l).URI) {
 			plays, ours := s.playing(k)
@@ -207,18 +238,30 @@ func refusal(said string) bool {
 
 // SetChannel implements commission.ChannelKeeper.
 func (s *session) SetChannel(ctx context.Context, l commission.Link) error {
-	r, has, err := s.Recorder(ctx)
+	r, err := s.recorder(ctx, recentChannels)
 	if err != nil {
-		return s.lost(err)
+		return err
 	}
-	if !has {
-		return &commission.UnableError{What: "channels"}
+	if k := s.plan.Channels; k != nil { // what was free when it was planned may have been taken meanwhile
+		if taken := k.Strange(s.recordingOf(r), []commission.Link{l}); len(taken) > 0 {
+			return fmt.Errorf("by now it plays %s, which is none of the job's", r.At(l.Number).Plays)
+		}
 	}
-	if err := r.Read(ctx); err != nil {
-		return s.lost(err)
+	// What looks right and is set all the same has another password, and what is not connected
+	// may have.
+	w, k := wanted(l), r.At(l.Number)
+	s.wrote = true
+	return s.lost(r.Set(ctx, w, k.Is(w) || l.Renew || k != nil && k.State != "Connected"))
+}
+
+// Park implements commission.ChannelKeeper.
+func (s *session) Park(ctx context.Context, l commission.Link) error {
+	r, err := s.recorder(ctx, freshChannels)
+	if err != nil {
+		return err
 	}
-	// What looks right and is set all the same has another password.
-	return s.lost(r.Set(ctx, wanted(l), r.At(l.Number).Is(wanted(l))))
+	s.wrote = true
+	return s.lost(r.Park(ctx, l.Number))
 }
 
 // readChannels reads the channels of a recorder where they are planned.

@@ -100,9 +100,30 @@ const proveLimit = 100 * time.Second
 func (d *Desk) proveAll(ctx context.Context, p field.Prover, plans []commission.Plan, keys *job.Keyring, out *Proving, tell func(*field.Proof)) error {
 	proofs, whole := make([]field.Proof, len(plans)), make([]bool, len(plans))
 	done := make(chan int, len(plans))
+	over := map[int64]chan struct{}{}
+	for i := range plans {
+		over[plans[i].ID] = make(chan struct{})
+	}
 	for i, plan := range plans {
 		x := *device.ByID(d.Devices, plan.ID)
 		go func() {
+			defer close(over[plan.ID])
+			// What a recorder should show is what its cameras stream now, and not as they did once.
+			plan.Links = slices.Clone(plan.Links)
+			for k := range plan.Links {
+				peer := &plan.Links[k].Peer
+				at := slices.IndexFunc(plans, func(o commission.Plan) bool { return o.ID == peer.ID })
+				if at < 0 || plan.Links[k].Step != commission.StepChannel {
+					continue
+				}
+				select {
+				case <-over[peer.ID]:
+					if s := proofs[at].Found.Stream; s != nil {
+						peer.Stream = *s
+					}
+				case <-ctx.Done():
+				}
+			}
 			own, cancel := context.WithTimeoutCause(ctx, proveLimit, fmt.Errorf("it took more than %s over its answers", proveLimit))
 			defer cancel()
 			proofs[i] = p.Prove(own, x, plan)

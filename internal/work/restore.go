@@ -112,8 +112,9 @@ func (d *Desk) replace(id int64, mac device.MAC, replaces bool, found []device.D
 	return &x, nil
 }
 
-// Recommission plans for a device that is back, with a new password.
-func (d *Desk) Recommission(planner *field.Planner, back *device.Device) ([]commission.Plan, error) {
+// Recommission plans for a device that is back, with a new password, and for those that are to
+// know of it.
+func (d *Desk) Recommission(planner *field.Planner, back *device.Device, partners []*device.Device) ([]commission.Plan, error) {
 	for i := range planner.All {
 		if planner.All[i].ID == back.ID {
 			planner.All[i] = *back
@@ -123,5 +124,5 @@ func (d *Desk) Recommission(planner *field.Planner, back *device.Device) ([]comm
 	if err := planner.Renew(back); err != nil {
 		return nil, &Misuse{err}
 	}
-	return d.Plans(planner, []device.Device{*back}, nil, nil)
+	return d.Rejoin(planner, partners, []string{back.Tag}, back)
 }

@@ -109,6 +109,7 @@ type Client struct {
 	openedBy   string          // the operation by which a password is offered
 	closed     bool            // its users are closed to those without a password, as it was seen last
 	judging    bool            // of a refusal
+	noSides    bool            // it does not bear several questions at once
 	closedTo   map[string]bool // operations that it refuses to the user that has opened it
 	offset     time.Duration   // device's clock minus ours
 	clockKnown bool

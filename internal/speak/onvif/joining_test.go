@@ -129,6 +129,7 @@ func TestChannelsOfARecorder(t *testing.T) {
 	cl, wrote := shelf(t, "rtsp://x/y")
 	r, _, err := cl.Recorder(t.Context())
 	require.NoError(t, err)
+	require.NoError(t, r.Read(t.Context()))
 	want.Number, want.Source, want.URI = 2, "urn:y", "rtsp://10.61.8.42/s"
 	require.NoError(t, r.Set(t.Context(), want, false))
 	assert.Equal(t, []string{"ConfigureReceiver", "CreateRecordingJob", "SetRecordingConfiguration"}, *wrote)
