@@ -5,10 +5,12 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 
 	"janustat/core/device"
 	"janustat/core/secret"
+	"janustat/core/text"
 )
 
 // Link is what a device is to know of another: the camera of a recorder's channel, the
@@ -78,8 +80,8 @@ type Tie struct {
 	Keeps string        // of a channel: for how long, as device.Link has it
 	// OnlyCalled tells that all that differs is what the recorder calls the channel's source.
 	OnlyCalled bool
-	State State
-	Why   string // in the device's words, where it is in no good state
+	State      State
+	Why        string // in the device's words, where it is in no good state
 }
 
 // Changed tells what somebody has changed of a channel that is no matter of the job's, and that
@@ -97,7 +99,9 @@ func lasting(d string) string {
 		return "as long as there is room"
 	}
 	if days, ok := strings.CutPrefix(d, "P"); ok && strings.HasSuffix(days, "D") && len(days) < 6 {
-		return strings.TrimSuffix(days, "D") + " days"
+		if n, err := strconv.Atoi(strings.TrimSuffix(days, "D")); err == nil {
+			return text.Plural(n, "day")
+		}
 	}
 	return d
 }

@@ -80,6 +80,10 @@ type Journal interface {
 	Left(ctx context.Context, p Plan, f Found) error
 }
 
+// NotOpened is the detail of a user whose password does not open the device, though it took it
+// or had it: the user counts as not made, and is given it again.
+const NotOpened = "its password does not open it"
+
 // AtRestart is the detail of an address that was set and that the device takes up
 // at its next restart.
 const AtRestart = "at its next restart"

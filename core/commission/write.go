@@ -385,7 +385,7 @@ func (r *run) usersOpen(ctx context.Context) error {
 			// It is not made: the next run gives it another.
 			id, err := r.Journal.Begin(ctx, r.plan, userWrite(u))
 			if err == nil {
-				err = r.Journal.End(context.WithoutCancel(ctx), id, string(OutcomeRefused), "its password does not open it")
+				err = r.Journal.End(context.WithoutCancel(ctx), id, string(OutcomeRefused), NotOpened)
 			}
 			if err != nil {
 				return fmt.Errorf("register the outcome: %w", err)

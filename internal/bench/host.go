@@ -39,6 +39,9 @@ type host struct {
 	ipv6 bool // has a link-local IPv6 address
 	// closes has it close each connection after an answer, whatever it said.
 	closes bool
+	// heeds has it forget where an address was that is announced by another card, as kernels do
+	// (RFC 5227, 3); those that reach out to others do.
+	heeds  bool
 	limits limits
 	// send is how it sends frames; quiet has it announce no address.
 	send  func(frame []byte)
@@ -86,7 +89,7 @@ func (h *host) wants(g glance) bool {
 	if speaks && slices.Contains(hailGroups, g.to) {
 		return true
 	}
-	return !slices.Contains(routersOnly, g.to) && (!g.asks.IsValid() || g.asks == own.Addr())
+	return !slices.Contains(routersOnly, g.to) && (!g.asks.IsValid() || g.asks == own.Addr() || g.tells && h.heeds)
 }
 
 // deliver hands a frame to the stack.
@@ -107,6 +110,9 @@ func (h *host) deliver(frame []byte) {
 		return
 	}
 	if p, err := arp.Parse(frame); err == nil && p.Op == arp.Request && p.Target != own.Addr() {
+		if h.heeds && p.Sender == p.Target {
+			h.forget(p.Target)
+		}
 		return
 	}
 	if kind, from := membership.Of(frame); kind == membership.Query && from.Is4() && !own.IsValid() {
@@ -114,6 +120,16 @@ func (h *host) deliver(frame []byte) {
 		return
 	}
 	card.Inject(frame)
+}
+
+// forget has an address looked for anew.
+func (h *host) forget(a netip.Addr) {
+	h.mu.RLock()
+	s := h.stack
+	h.mu.RUnlock()
+	if s != nil {
+		_ = s.RemoveNeighbor(nic.ID, ipv4.ProtocolNumber, tcpip.AddrFrom4(a.As4())) // one that it does not know is no matter
+	}
 }
 
 // reportBare answers a query for group members without an address, as kernels do for

@@ -15,6 +15,7 @@ const (
 	EventWrite         = "write"          // an operation that changes something
 	EventPassword      = "password"       // a password fitted
 	EventWrongPassword = "wrong password" // one did not
+	EventRefusedViewer = "refused viewer" // a password did not, of who watches its pictures
 	EventLocked        = "locked"         // too many did not
 	EventBoot          = "boot"
 )

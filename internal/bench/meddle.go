@@ -206,3 +206,15 @@ func (d *Device) OpenedBy(password string) bool {
 	}
 	return false
 }
+
+// Rekey is somebody else at a device: a user gets another password, and with "" is taken away.
+func (d *Device) Rekey(user, password string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	a, ok := d.state.users[user]
+	if a.password = password; ok && password != "" {
+		d.state.users[user] = a
+	} else {
+		delete(d.state.users, user)
+	}
+}

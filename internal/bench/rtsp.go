@@ -129,6 +129,9 @@ func (v *viewer) take(method, uri string, h textproto.MIMEHeader) bool {
 		return true
 	}
 	if !v.admit(method, uri, h) {
+		if h.Get("Authorization") != "" {
+			v.d.logs.add(Event{Host: v.d.unit.ID, What: EventRefusedViewer})
+		}
 		v.reply(h, 401, "Unauthorized", []string{fmt.Sprintf(`WWW-Authenticate: Digest realm="%s", nonce="%s", algorithm=MD5`, v.d.realm(), v.nonce)}, "")
 		return true
 	}

@@ -52,14 +52,15 @@ type delivery struct {
 
 // glance is what a card's filter goes by. It is taken once a frame, not once a card.
 type glance struct {
-	to   device.MAC
-	asks netip.Addr // whose address an ARP request asks for; invalid of other frames
+	to    device.MAC
+	asks  netip.Addr // whose address an ARP request asks for; invalid of other frames
+	tells bool       // it announces that address (RFC 5227, 2.3)
 }
 
 func glanceAt(frame []byte) glance {
 	g := glance{to: device.MACFrom(frame[0:6])}
 	if p, err := arp.Parse(frame); err == nil && p.Op == arp.Request {
-		g.asks = p.Target
+		g.asks, g.tells = p.Target, p.Sender == p.Target
 	}
 	return g
 }

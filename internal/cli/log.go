@@ -121,6 +121,9 @@ func foundText(d *device.Device) string {
 }
 
 func stepText(e job.Entry) string {
+	if e.Detail == commission.NotOpened {
+		return fmt.Sprintf("was not opened by the password of its user %s", e.Intent)
+	}
 	text := commission.Told(commission.Step(e.Step), e.Intent)
 	if e.InClear && e.Outcome != "refused" {
 		text += " (password set without encryption)"

@@ -71,6 +71,12 @@ func (p *Proof) users(plan commission.Plan) {
 			wrong = append(wrong, "no "+w.Name)
 		}
 	}
+	for _, u := range plan.Users { // it was refused at an earlier proving, and not given again since
+		there := slices.ContainsFunc(p.Found.Accounts, func(a commission.Account) bool { return a.Named(u.Name) })
+		if there && !u.Made && !slices.Contains(p.usersRefused, u.Name) {
+			wrong = append(wrong, fmt.Sprintf("the password of %s is not known to open it", u.Name))
+		}
+	}
 	for _, name := range p.usersRefused {
 		wrong = append(wrong, fmt.Sprintf("the password of %s is refused (`janustat key change %s --user %[1]s` gives it another)", name, plan.Tag))
 	}

@@ -54,6 +54,16 @@ func (p *Proof) OK() bool {
 	return len(p.Checks) > 0 && !slices.ContainsFunc(p.Checks, func(c Check) bool { return !c.OK })
 }
 
+// NotOpened gives the further users whose password does not open the device.
+func (p *Proof) NotOpened(plan commission.Plan) (out []commission.Account) {
+	for _, u := range plan.Users {
+		if slices.Contains(p.usersRefused, u.Name) {
+			out = append(out, u.Account)
+		}
+	}
+	return out
+}
+
 // Events gives what the proof tells of the device.
 func (p *Proof) Events(now time.Time) (out []device.Event) {
 	proving := device.Proving{At: now, Held: p.OK()}

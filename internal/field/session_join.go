@@ -179,7 +179,7 @@ func (s *session) Channels(ctx context.Context, links []commission.Link) (out []
 		if k != nil && !t.Set && t.Why == "" {
 			t.Why = k.Differs(wanted(l))
 		}
-		if k != nil && !t.Set && k.Used && !rtsp.Same(k.URI, wanted(l).URI) {
+		if k != nil && !t.Set && k.Used && k.Sourced() && !rtsp.Same(k.URI, wanted(l).URI) {
 			plays, ours := s.playing(k)
 			if t.Why = "plays " + plays; !ours {
 				t.State = commission.Others

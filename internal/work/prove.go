@@ -144,6 +144,9 @@ func (d *Desk) proveAll(ctx context.Context, p field.Prover, plans []commission.
 		if err := d.takeProofs(kept, ended, keys, subnet); err != nil {
 			return err
 		}
+		if err := d.takeRefusedUsers(kept, ended, plans); err != nil {
+			return err
+		}
 		for _, proof := range ended {
 			if !proof.OK() {
 				out.Failed++
@@ -156,6 +159,24 @@ func (d *Desk) proveAll(ctx context.Context, p field.Prover, plans []commission.
 	for i := range proofs {
 		if whole[i] {
 			out.Proofs = append(out.Proofs, proofs[i])
+		}
+	}
+	return nil
+}
+
+// takeRefusedUsers records which further users' passwords do not open their device, so that the
+// next commissioning gives them again, and nobody tries them once more.
+func (d *Desk) takeRefusedUsers(ctx context.Context, proofs []*field.Proof, plans []commission.Plan) error {
+	for _, proof := range proofs {
+		at := slices.IndexFunc(plans, func(p commission.Plan) bool { return p.ID == proof.Device.ID })
+		for _, a := range proof.NotOpened(plans[at]) {
+			id, err := d.Job.Register.Begin(ctx, plans[at], commission.Write{Step: commission.StepUser, Intent: commission.UserIntent(a)})
+			if err == nil {
+				err = d.Job.Register.End(ctx, id, string(commission.OutcomeRefused), commission.NotOpened)
+			}
+			if err != nil {
+				return err
+			}
 		}
 	}
 	return nil

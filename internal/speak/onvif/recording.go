@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"janustat/core/secret"
+	"janustat/core/text"
 	"janustat/internal/speak/rtsp"
 	"janustat/internal/speak/soap"
 )
@@ -65,11 +66,16 @@ func (k *Channel) Differs(w Wanted) string {
 		return "opens it by another password"
 	case !k.active:
 		return "its job rests"
+	case k.Source != w.Source && k.Source != w.ShownSource && k.Name == w.Name:
+		return fmt.Sprintf("says that it is of %q", text.Harmless(k.Source, text.Short, nil))
 	case !k.named(w):
 		return fmt.Sprintf("is called %q", k.Name)
 	}
 	return ""
 }
+
+// Sourced reports whether something feeds the channel, or may: a name alone does not.
+func (k *Channel) Sourced() bool { return k.from != "" || k.State != "" || k.atWork() }
 
 // OnlyCalled reports whether all that differs is what the recorder calls the source.
 func (k *Channel) OnlyCalled(w Wanted) bool { return k.fits(w) && k.active && !k.named(w) }
