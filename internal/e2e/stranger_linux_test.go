@@ -20,7 +20,7 @@ import (
 func builtStranger(t *testing.T) string {
 	needPrograms(t, "soapcpp2", "gcc")
 	dir := t.TempDir()
-	for _, name := range []string{"device.h", "device.c"} {
+	for _, name := range []string{"device.h", "device.c", "recorder.c"} {
 		text, err := os.ReadFile(filepath.Join("stranger", name))
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), text, 0o600))

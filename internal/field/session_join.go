@@ -172,12 +172,12 @@ func (s *session) Channels(ctx context.Context, links []commission.Link) (out []
 		case k != nil && k.Records():
 			t.State, t.Why = commission.Connected, ""
 		case k != nil && t.Set && k.State == "Connected":
-			t.State, t.Why = commission.NotRecording, text.Harmless(cmp.Or(k.Error, "its job is "+k.JobState), text.Long, s.site.Veil.Text)
+			t.State, t.Why = commission.NotRecording, text.Harmless(cmp.Or(k.Error, map[bool]string{true: "it does not say why"}[k.Failed], "its job is "+k.JobState), text.Long, s.site.Veil.Text)
 		case t.Set:
 			t.State, t.Why = s.why(ctx, l, k.Error)
 		}
-		if k != nil && !t.Set && t.Why == "" {
-			t.Why = k.Differs(wanted(l))
+		if k != nil && !t.Set {
+			t.Why = cmp.Or(k.Differs(wanted(l)), t.Why)
 		}
 		if k != nil && !t.Set && k.Used && k.Sourced() && !rtsp.Same(k.URI, wanted(l).URI) {
 			plays, ours := s.playing(k)

@@ -83,9 +83,10 @@ int __tds__SetSystemDateAndTime(struct soap *soap, struct _tds__SetSystemDateAnd
 
 int __tds__GetServices(struct soap *soap, struct _tds__GetServices *in, struct _tds__GetServicesResponse *out) {
 	(void)in; soap_wsse_delete_Security(soap);
-	static char *ns[] = {"http://www.onvif.org/ver10/device/wsdl", "http://www.onvif.org/ver10/media/wsdl"};
-	out->__sizeService = 2; out->Service = NEW(struct tds__Service, 2);
-	for (int i = 0; i < 2; i++) {
+	static char *ns[] = {"http://www.onvif.org/ver10/device/wsdl", "http://www.onvif.org/ver10/media/wsdl", "http://www.onvif.org/ver10/recording/wsdl", "http://www.onvif.org/ver10/receiver/wsdl"};
+	if (is("recorder")) ns[1] = "http://www.onvif.org/ver10/replay/wsdl";
+	out->__sizeService = is("recorder") ? 4 : 2; out->Service = NEW(struct tds__Service, 4);
+	for (int i = 0; i < out->__sizeService; i++) {
 		char *x = NEW(char, 128); snprintf(x, 128, "http://%s/onvif/device_service", s.address);
 		out->Service[i].Namespace = ns[i]; out->Service[i].XAddr = x; out->Service[i].Version = NEW(struct tt__OnvifVersion, 1); out->Service[i].Version->Major = 2;
 	}
@@ -227,6 +228,8 @@ int __tds__SetNTP(struct soap *soap, struct _tds__SetNTP *in, struct _tds__SetNT
 
 int __tds__SystemReboot(struct soap *soap, struct _tds__SystemReboot *in, struct _tds__SystemRebootResponse *out) { (void)in; MUST(1); note("write", "restart"); out->Message = "restarting"; later(1); return SOAP_OK; }
 
+#include "recorder.c"
+
 /* Discovery. */
 static const char *endpoint(void) { static char e[64]; unsigned a[6]; sscanf(mac, "%x:%x:%x:%x:%x:%x", a, a + 1, a + 2, a + 3, a + 4, a + 5); snprintf(e, sizeof e, "urn:uuid:11112222-3333-4444-8555-%02x%02x%02x%02x%02x%02x", a[0], a[1], a[2], a[3], a[4], a[5]); return e; }
 static const char *types = "\"http://www.onvif.org/ver10/network/wsdl\":NetworkVideoTransmitter";
@@ -298,6 +301,7 @@ int main(int argc, char **argv) {
 	snprintf(s.zone, sizeof s.zone, "NZST-12NZDT,M9.5.0,M4.1.0/3");
 	snprintf(s.name, sizeof s.name, "onvif://www.onvif.org/name/GateEye");
 	run("ip addr add %s/%d dev %s", s.address, s.prefix, nic);
+	if (is("recorder")) lay();
 	pthread_t t; pthread_create(&t, NULL, discovery, NULL);
 	struct soap *soap = soap_new1(SOAP_IO_KEEPALIVE | SOAP_XML_STRICT | (is("chunks") ? SOAP_IO_CHUNK : 0));
 	soap->bind_flags = SO_REUSEADDR; soap->recv_timeout = 5; soap->max_keep_alive = is("few") ? 2 : 50;

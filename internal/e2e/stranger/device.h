@@ -116,3 +116,111 @@ int __tds__SetNTP(struct _tds__SetNTP *tds__SetNTP, struct _tds__SetNTPResponse 
 struct _tds__SystemReboot { char *dummy_; };
 struct _tds__SystemRebootResponse { char *Message 1:1; };
 int __tds__SystemReboot(struct _tds__SystemReboot *tds__SystemReboot, struct _tds__SystemRebootResponse *tds__SystemRebootResponse);
+
+// The receiver and the recording control service, as far as a recorder needs them to be joined
+// to cameras.
+//gsoap trc service name: Recording
+//gsoap trc service namespace: http://www.onvif.org/ver10/recording/wsdl
+//gsoap trc service style: document
+//gsoap trc service encoding: literal
+//gsoap trc schema namespace: http://www.onvif.org/ver10/recording/wsdl
+//gsoap trc schema form: qualified
+//gsoap trv service name: Receiver
+//gsoap trv service namespace: http://www.onvif.org/ver10/receiver/wsdl
+//gsoap trv service style: document
+//gsoap trv service encoding: literal
+//gsoap trv schema namespace: http://www.onvif.org/ver10/receiver/wsdl
+//gsoap trv schema form: qualified
+
+enum tt__ReceiverMode { tt__ReceiverMode__AutoConnect, tt__ReceiverMode__AlwaysConnect, tt__ReceiverMode__NeverConnect };
+enum tt__ReceiverState { tt__ReceiverState__NotConnected, tt__ReceiverState__Connecting, tt__ReceiverState__Connected, tt__ReceiverState__Unknown };
+enum tt__StreamType { tt__StreamType__RTP_Unicast, tt__StreamType__RTP_Multicast };
+enum tt__TransportProtocol { tt__TransportProtocol__UDP, tt__TransportProtocol__TCP, tt__TransportProtocol__RTSP, tt__TransportProtocol__HTTP };
+enum tt__TrackType { tt__TrackType__Video, tt__TrackType__Audio, tt__TrackType__Metadata };
+
+struct tt__Transport { enum tt__TransportProtocol Protocol 1:1; };
+struct tt__StreamSetup { enum tt__StreamType Stream 1:1; struct tt__Transport *Transport 1:1; };
+struct tt__ReceiverConfiguration { enum tt__ReceiverMode Mode 1:1; char *MediaUri 1:1; struct tt__StreamSetup *StreamSetup 1:1; };
+struct tt__Receiver { char *Token 1:1; struct tt__ReceiverConfiguration *Configuration 1:1; };
+struct tt__ReceiverStateInformation { enum tt__ReceiverState State 1:1; enum xsd__boolean AutoCreated 1:1; };
+struct tt__RecordingSourceInformation { char *SourceId 1:1; char *Name 1:1; char *Location 1:1; char *Description 1:1; char *Address 1:1; };
+struct tt__RecordingConfiguration { struct tt__RecordingSourceInformation *Source 1:1; char *Content 1:1; char *MaximumRetentionTime 1:1; };
+struct tt__TrackConfiguration { enum tt__TrackType TrackType 1:1; char *Description 1:1; };
+struct tt__GetTracksResponseItem { char *TrackToken 1:1; struct tt__TrackConfiguration *Configuration 1:1; };
+struct tt__GetTracksResponseList { int __sizeTrack; struct tt__GetTracksResponseItem *Track 0; };
+struct tt__GetRecordingsResponseItem { char *RecordingToken 1:1; struct tt__RecordingConfiguration *Configuration 1:1; struct tt__GetTracksResponseList *Tracks 1:1; };
+struct tt__SourceReference { char *Token 1:1; @char *Type; };
+struct tt__RecordingJobTrack { char *SourceTag 1:1; char *Destination 1:1; };
+struct tt__RecordingJobSource { struct tt__SourceReference *SourceToken; enum xsd__boolean *AutoCreateReceiver; int __sizeTracks; struct tt__RecordingJobTrack *Tracks 0; };
+struct tt__RecordingJobConfiguration { char *RecordingToken 1:1; char *Mode 1:1; int Priority 1:1; int __sizeSource; struct tt__RecordingJobSource *Source 0; };
+struct tt__GetRecordingJobsResponseItem { char *JobToken 1:1; struct tt__RecordingJobConfiguration *JobConfiguration 1:1; };
+struct tt__RecordingJobStateTrack { char *SourceTag 1:1; char *Destination 1:1; char *Error; char *State 1:1; };
+struct tt__RecordingJobStateTracks { int __sizeTrack; struct tt__RecordingJobStateTrack *Track 0; };
+struct tt__RecordingJobStateSource { struct tt__SourceReference *SourceToken 1:1; char *State 1:1; struct tt__RecordingJobStateTracks *Tracks 1:1; };
+struct tt__RecordingJobStateInformation { char *RecordingToken 1:1; char *State 1:1; int __sizeSources; struct tt__RecordingJobStateSource *Sources 0; };
+struct trc__Capabilities { @enum xsd__boolean *DynamicRecordings; @int *MaxRecordings; @int *MaxRecordingJobs; };
+struct trv__Capabilities { @enum xsd__boolean *RTP_USCORERTSP_USCORETCP; @int SupportedReceivers 1; };
+
+struct _trc__GetServiceCapabilities { char *dummy_; };
+struct _trc__GetServiceCapabilitiesResponse { struct trc__Capabilities *Capabilities 1:1; };
+int __trc__GetServiceCapabilities(struct _trc__GetServiceCapabilities *trc__GetServiceCapabilities, struct _trc__GetServiceCapabilitiesResponse *trc__GetServiceCapabilitiesResponse);
+
+struct _trc__GetRecordings { char *dummy_; };
+struct _trc__GetRecordingsResponse { int __sizeRecordingItem; struct tt__GetRecordingsResponseItem *RecordingItem 0; };
+int __trc__GetRecordings(struct _trc__GetRecordings *trc__GetRecordings, struct _trc__GetRecordingsResponse *trc__GetRecordingsResponse);
+
+struct _trc__CreateRecording { struct tt__RecordingConfiguration *RecordingConfiguration 1:1; };
+struct _trc__CreateRecordingResponse { char *RecordingToken 1:1; };
+int __trc__CreateRecording(struct _trc__CreateRecording *trc__CreateRecording, struct _trc__CreateRecordingResponse *trc__CreateRecordingResponse);
+
+struct _trc__SetRecordingConfiguration { char *RecordingToken 1:1; struct tt__RecordingConfiguration *RecordingConfiguration 1:1; };
+struct _trc__SetRecordingConfigurationResponse { char *dummy_; };
+int __trc__SetRecordingConfiguration(struct _trc__SetRecordingConfiguration *trc__SetRecordingConfiguration, struct _trc__SetRecordingConfigurationResponse *trc__SetRecordingConfigurationResponse);
+
+struct _trc__GetRecordingJobs { char *dummy_; };
+struct _trc__GetRecordingJobsResponse { int __sizeJobItem; struct tt__GetRecordingJobsResponseItem *JobItem 0; };
+int __trc__GetRecordingJobs(struct _trc__GetRecordingJobs *trc__GetRecordingJobs, struct _trc__GetRecordingJobsResponse *trc__GetRecordingJobsResponse);
+
+struct _trc__CreateRecordingJob { struct tt__RecordingJobConfiguration *JobConfiguration 1:1; };
+struct _trc__CreateRecordingJobResponse { char *JobToken 1:1; struct tt__RecordingJobConfiguration *JobConfiguration 1:1; };
+int __trc__CreateRecordingJob(struct _trc__CreateRecordingJob *trc__CreateRecordingJob, struct _trc__CreateRecordingJobResponse *trc__CreateRecordingJobResponse);
+
+struct _trc__SetRecordingJobConfiguration { char *JobToken 1:1; struct tt__RecordingJobConfiguration *JobConfiguration 1:1; };
+struct _trc__SetRecordingJobConfigurationResponse { struct tt__RecordingJobConfiguration *JobConfiguration 1:1; };
+int __trc__SetRecordingJobConfiguration(struct _trc__SetRecordingJobConfiguration *trc__SetRecordingJobConfiguration, struct _trc__SetRecordingJobConfigurationResponse *trc__SetRecordingJobConfigurationResponse);
+
+struct _trc__SetRecordingJobMode { char *JobToken 1:1; char *Mode 1:1; };
+struct _trc__SetRecordingJobModeResponse { char *dummy_; };
+int __trc__SetRecordingJobMode(struct _trc__SetRecordingJobMode *trc__SetRecordingJobMode, struct _trc__SetRecordingJobModeResponse *trc__SetRecordingJobModeResponse);
+
+struct _trc__GetRecordingJobState { char *JobToken 1:1; };
+struct _trc__GetRecordingJobStateResponse { struct tt__RecordingJobStateInformation *State 1:1; };
+int __trc__GetRecordingJobState(struct _trc__GetRecordingJobState *trc__GetRecordingJobState, struct _trc__GetRecordingJobStateResponse *trc__GetRecordingJobStateResponse);
+
+struct _trv__GetServiceCapabilities { char *dummy_; };
+struct _trv__GetServiceCapabilitiesResponse { struct trv__Capabilities *Capabilities 1:1; };
+int __trv__GetServiceCapabilities(struct _trv__GetServiceCapabilities *trv__GetServiceCapabilities, struct _trv__GetServiceCapabilitiesResponse *trv__GetServiceCapabilitiesResponse);
+
+struct _trv__GetReceivers { char *dummy_; };
+struct _trv__GetReceiversResponse { int __sizeReceivers; struct tt__Receiver *Receivers 0; };
+int __trv__GetReceivers(struct _trv__GetReceivers *trv__GetReceivers, struct _trv__GetReceiversResponse *trv__GetReceiversResponse);
+
+struct _trv__GetReceiverState { char *ReceiverToken 1:1; };
+struct _trv__GetReceiverStateResponse { struct tt__ReceiverStateInformation *ReceiverState 1:1; };
+int __trv__GetReceiverState(struct _trv__GetReceiverState *trv__GetReceiverState, struct _trv__GetReceiverStateResponse *trv__GetReceiverStateResponse);
+
+struct _trv__CreateReceiver { struct tt__ReceiverConfiguration *Configuration 1:1; };
+struct _trv__CreateReceiverResponse { struct tt__Receiver *Receiver 1:1; };
+int __trv__CreateReceiver(struct _trv__CreateReceiver *trv__CreateReceiver, struct _trv__CreateReceiverResponse *trv__CreateReceiverResponse);
+
+struct _trv__ConfigureReceiver { char *ReceiverToken 1:1; struct tt__ReceiverConfiguration *Configuration 1:1; };
+struct _trv__ConfigureReceiverResponse { char *dummy_; };
+int __trv__ConfigureReceiver(struct _trv__ConfigureReceiver *trv__ConfigureReceiver, struct _trv__ConfigureReceiverResponse *trv__ConfigureReceiverResponse);
+
+struct _trv__SetReceiverMode { char *ReceiverToken 1:1; enum tt__ReceiverMode Mode 1:1; };
+struct _trv__SetReceiverModeResponse { char *dummy_; };
+int __trv__SetReceiverMode(struct _trv__SetReceiverMode *trv__SetReceiverMode, struct _trv__SetReceiverModeResponse *trv__SetReceiverModeResponse);
+
+struct _trv__DeleteReceiver { char *ReceiverToken 1:1; };
+struct _trv__DeleteReceiverResponse { char *dummy_; };
+int __trv__DeleteReceiver(struct _trv__DeleteReceiver *trv__DeleteReceiver, struct _trv__DeleteReceiverResponse *trv__DeleteReceiverResponse);

@@ -36,7 +36,7 @@ const (
 )
 
 // stub answers by the operation named in the request.
-func stub(t *testing.T, answer func(w http.ResponseWriter, r *http.Request, op string, body string)) *Client {
+func stub(t testing.TB, answer func(w http.ResponseWriter, r *http.Request, op string, body string)) *Client {
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		b, err := io.ReadAll(r.Body)
 		require.NoError(t, err)

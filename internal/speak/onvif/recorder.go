@@ -39,6 +39,7 @@ type Channel struct {
 	Password string // likewise; "" where the recorder does not tell it
 	State    string // of the receiver: NotConnected, Connecting, Connected, Unknown; "" without one
 	Error    string // of the job's track, in the recorder's words
+	Failed   bool   // that track has failed, whether it says why or not
 	// JobState is the state of the job that fills it: Idle, Active, PartiallyActive, Error; ""
 	// where the recorder does not tell.
 	JobState string
@@ -67,7 +68,7 @@ type Channel struct {
 // Records reports whether the channel records what its receiver brings, as far as the recorder
 // tells: a receiver may be connected, and the disk be broken.
 func (k *Channel) Records() bool {
-	return k.State == "Connected" && k.Error == "" && (k.JobState == "" || k.atWork())
+	return k.State == "Connected" && k.Error == "" && !k.Failed && (k.JobState == "" || k.atWork())
 }
 
 // atWork reports whether its job records, by its own state (RecordingJobState).
@@ -335,11 +336,8 @@ func (r *Recorder) states(ctx context.Context) error {
 		for _, s := range job.Sources {
 			k.Used = k.Used || strings.TrimSpace(s.SourceToken.Token) != ""
 			for _, t := range s.Tracks.Track {
-				said := r.c.said(strings.TrimSpace(t.Error))
-				if strings.TrimSpace(t.State) == "Error" {
-					said = cmp.Or(said, "it does not say why")
-				}
-				k.Error = cmp.Or(said, k.Error)
+				k.Error = cmp.Or(r.c.said(strings.TrimSpace(t.Error)), k.Error)
+				k.Failed = k.Failed || strings.TrimSpace(t.State) == "Error"
 			}
 		}
 		// One that is at work without a source that is told has one all the same.
