@@ -210,6 +210,11 @@ const proveEvery = 6
 // try brings the site up anew, has interrupt do its worst to a commission, and
 // looks whether another one makes it right.
 func (k *killer) try(what string, interrupt func(*exec.Cmd)) {
+	k.tryOn(what, func(c *exec.Cmd, _ *bench.Log) { interrupt(c) })
+}
+
+// tryOn does so with an interruption that sees what happens on the site.
+func (k *killer) tryOn(what string, interrupt func(*exec.Cmd, *bench.Log)) {
 	places <- struct{}{}
 	k.wait.Go(func() {
 		defer func() { <-places }()
@@ -224,7 +229,7 @@ func (k *killer) try(what string, interrupt func(*exec.Cmd)) {
 			return
 		}
 		c := w.Command("commission", "--yes", "--quiet")
-		interrupt(c)
+		interrupt(c, logs)
 		k.right(w, what, logs, b, k.tries.Add(1)%proveEvery == 0)
 	})
 }
@@ -234,6 +239,36 @@ func atBoundary(n int) func(*exec.Cmd) {
 	return func(c *exec.Cmd) {
 		c.Env = append(c.Env, fmt.Sprintf("%s=%d", dieAt, n))
 		_ = c.Run() // killed
+	}
+}
+
+// atOperation kills the program as soon as a host has carried out so many of some operations.
+func atOperation(host string, operations []string, n int) func(*exec.Cmd, *bench.Log) {
+	return func(c *exec.Cmd, logs *bench.Log) {
+		if c.Start() != nil {
+			return
+		}
+		over := make(chan struct{})
+		go func() {
+			defer close(over)
+			_ = c.Wait()
+		}()
+		for {
+			done := 0
+			for _, e := range logs.Events() {
+				if e.Host == host && e.OK && slices.Contains(operations, e.Op) {
+					done++
+				}
+			}
+			if done >= n {
+				_ = c.Process.Kill()
+			}
+			select {
+			case <-over:
+				return
+			case <-time.After(2 * time.Millisecond):
+			}
+		}
 	}
 }
 
