@@ -41,7 +41,9 @@ type host struct {
 	closes bool
 	// heeds has it forget where an address was that is announced by another card, as kernels do
 	// (RFC 5227, 3); those that reach out to others do.
-	heeds  bool
+	heeds bool
+	// deaf has it hear nothing that is sent to everybody but ARP.
+	deaf   bool
 	limits limits
 	// send is how it sends frames; quiet has it announce no address.
 	send  func(frame []byte)
@@ -77,7 +79,7 @@ func (h *host) wants(g glance) bool {
 	if g.to == h.mac {
 		return true
 	}
-	if !g.to.IsGroup() {
+	if !g.to.IsGroup() || h.deaf && !g.asks.IsValid() {
 		return false
 	}
 	h.mu.RLock()

@@ -19,6 +19,7 @@ const (
 	answersAll       = "answers all"
 	otherPort        = "other port"
 	seldomAnswers    = "seldom answers"
+	deafToGroups     = "deaf to groups"
 )
 
 // ipv4In gives the IPv4 packet of a frame, nil where it has none.
@@ -89,6 +90,7 @@ var linkManners = map[string]manner{
 	},
 	answersAll:    {stands: "practice: matches go to the group", weight: 1, group: "discovery"},
 	otherPort:     {stands: "SOAP-over-UDP 1.1, 3: answers may come from another port", weight: 2, group: "discovery"},
+	deafToGroups:  {stands: "seen: a packet filter drops what is sent to everybody"},
 	seldomAnswers: {stands: "practice: two of three questions are lost", weight: 2, group: "discovery"},
 	"several matches": {
 		stands: "WS-Discovery 2005/04, 5.3: several matches in one answer", weight: 1, group: "discovery",

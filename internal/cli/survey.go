@@ -21,6 +21,7 @@ type surveyOptions struct {
 	work.Survey
 	stay  time.Duration // how long a watch stays; 0 until it is stopped
 	watch bool
+	timed bool   // by --for
 	from  string // a capture to replay
 }
 
@@ -37,7 +38,9 @@ where something answers, over IPv4 and IPv6; then reads what each device tells w
 a password. Nothing is written to any device.
 
 Sweeps stay inside the site's and the laptop's private subnets, the common factory
-subnets, and the 254 addresses around whatever else answers; --wide names more.
+subnets, and the 254 addresses around whatever else answers; --wide names more. Where what
+is expected is missing, or nothing answers at all, it goes on through the private ranges that
+are used most, and says so.
 With --expect it ends as soon as so many devices are there, or says what is missing.
 With --watch it stays, and tells who arrives, goes and restarts.`,
 		Example: "  janustat survey --wire eth0\n  janustat survey --wide 192.168.0.0/16\n  janustat survey --expect 24\n" +
@@ -54,10 +57,10 @@ With --watch it stays, and tells who arrives, goes and restarts.`,
 			if o.Expect, err = work.ParseExpected(expect); err != nil {
 				return err
 			}
-			switch asked := c.Flags().Changed("for"); {
-			case o.watch && asked: // all of it together
+			switch o.timed = c.Flags().Changed("for"); {
+			case o.watch && o.timed: // all of it together
 				o.stay, o.Listen = o.Listen, min(o.Listen, field.DefaultListen)
-			case (len(expect) > 0 || sheetExpects) && !asked && !o.watch:
+			case (len(expect) > 0 || sheetExpects) && !o.timed && !o.watch:
 				o.Listen = expectListen
 			}
 			if o.from != "" && (o.watch || len(o.Wide) > 0 || a.capture != "") {
@@ -74,7 +77,7 @@ With --watch it stays, and tells who arrives, goes and restarts.`,
 		},
 	}
 	f := c.Flags()
-	f.DurationVar(&o.Listen, "for", o.Listen, "listen at least this long; with --expect, at most (one minute if left out); with --watch, stay so long")
+	f.DurationVar(&o.Listen, "for", o.Listen, "listen at least this long; with --expect, at most (if left out, a minute, and as long as further ranges take); with --watch, stay so long")
 	f.StringSliceVar(&wide, "wide", nil, "sweep this `CIDR` too, at the job sheet's rate; may be given several times")
 	f.StringSliceVar(&expect, "expect", nil, "end once this `COUNT` is met: 24, or camera=22,recorder=1")
 	f.BoolVar(&sheetExpects, "expect-sheet", false, "the same, with the counts in the job sheet under expected")
@@ -128,6 +131,10 @@ func (a *App) survey(ctx context.Context, d *work.Desk, o surveyOptions) error {
 	}
 	begun := time.Now()
 	return a.withNet(ctx, d, shortPatience, func(ctx context.Context, n *reach.Net) error {
+		if o.timed { // as long as the person has said, and no longer
+			o.Within = max(o.Listen, o.stay)
+		}
+		o.Brief = o.watch || len(o.Wide) > 0 // who watches sees it come; who names ranges knows them
 		s, err := d.Look(ctx, n, o.Survey)
 		if err != nil {
 			return err

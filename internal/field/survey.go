@@ -66,6 +66,9 @@ type Survey struct {
 	Listen  time.Duration
 	Rate    int
 	Wide    []netip.Prefix        // ranges to sweep whole, named by the person
+	Further []netip.Prefix        // ranges to go on with one by one, as long as Lacks
+	Lacks   func(*Findings) bool  // reports whether something is missing still; may be nil
+	Within  time.Duration         // for which that may go on from the beginning; 0 is as long as it takes
 	Avoid   func(netip.Addr) bool // addresses never borrowed for visitors
 	Known   map[device.MAC]bool   // devices that the register has: these are met before others
 	Enough  func(*Findings) bool  // ends the survey early when true; may be nil
@@ -170,7 +173,7 @@ var errEnough = errors.New("everything expected was found")
 // Run surveys until it has listened long enough and asked whoever answered, or
 // has found enough.
 func (s Survey) Run(ctx context.Context) (*Findings, error) {
-	limit := s.Listen + surveyLimit + s.WideTime()
+	limit := s.Listen + surveyLimit + s.WideTime() + s.FurtherTime()
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, errors.New("the survey took too long"))
 	defer cancel()
 	ctx, stop := context.WithCancelCause(ctx)
@@ -228,14 +231,18 @@ func (r *surveyRun) watchCount(stop context.CancelCauseFunc) {
 		case <-r.finished:
 			return
 		}
-		r.mu.Lock()
-		so := Findings{Sightings: slices.Clone(r.found.Sightings)}
-		r.mu.Unlock()
-		if r.Enough(&so) {
+		if r.Enough(r.sofar()) {
 			stop(errEnough)
 			return
 		}
 	}
+}
+
+// sofar gives what was found until now.
+func (r *surveyRun) sofar() *Findings {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return &Findings{Sightings: slices.Clone(r.found.Sightings)}
 }
 
 // spawn runs f as part of the survey, which lasts until its last part ends.

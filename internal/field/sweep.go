@@ -32,7 +32,69 @@ func (r *surveyRun) sweep() {
 			return
 		}
 	}
-	r.wait(sweepQuiet)
+	if r.wait(sweepQuiet) {
+		r.sweepFurther()
+	}
+}
+
+// OtherRanges are the private ranges (RFC 1918) that devices of other hands are most often found
+// in, beyond those that are swept from the start: whoever set them up has begun at the front.
+var OtherRanges = []netip.Prefix{
+	netip.MustParsePrefix("192.168.0.0/16"), netip.MustParsePrefix("10.0.0.0/16"), netip.MustParsePrefix("172.16.0.0/16"),
+	netip.MustParsePrefix("10.1.0.0/16"), netip.MustParsePrefix("10.10.0.0/16"),
+}
+
+// FurtherTime is how long it takes to go through the further ranges at the rate.
+func (s Survey) FurtherTime() time.Duration {
+	if s.Rate <= 0 || s.Lacks == nil {
+		return 0
+	}
+	n := 0
+	for range s.Subnets.SweepWide(s.Further) {
+		n++
+	}
+	return time.Duration(n)*time.Second/time.Duration(s.Rate) + time.Duration(len(s.Further))*furtherRest
+}
+
+// furtherRest is how long the rest of a survey may take until what is missing shows.
+const furtherRest = 10 * time.Second
+
+// sweepFurther goes on through further ranges, once each, as long as something is missing when
+// everybody who was heard has been asked.
+func (r *surveyRun) sweepFurther() {
+	for i, p := range r.Further {
+		for begun := time.Now(); r.others() && time.Since(begun) < furtherRest; {
+			if !r.pause(countEvery) {
+				return
+			}
+		}
+		if r.Lacks == nil || !r.Lacks(r.sofar()) {
+			return
+		}
+		n := 0
+		for range r.Subnets.SweepWide([]netip.Prefix{p}) {
+			n++
+		}
+		takes := (time.Duration(n) * time.Second / time.Duration(max(1, r.Rate))).Round(time.Second)
+		if r.Within > 0 && time.Since(r.begun)+takes > r.Within {
+			return
+		}
+		r.Tell(fmt.Sprintf("something is missing: looking through %s as well, %d of %d, about %s; ctrl-C ends with what was found", p, i+1, len(r.Further), takes))
+		if n, err := r.sweepAll(r.Subnets.SweepWide([]netip.Prefix{p})); err != nil {
+			r.sweepEnded(n, err)
+			return
+		}
+		if !r.wait(sweepQuiet) {
+			return
+		}
+	}
+}
+
+// others reports whether other parts of the survey are under way.
+func (r *surveyRun) others() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.pending > 1
 }
 
 // Subnets that are not swept from the start are once something was met in them: what is

@@ -35,8 +35,10 @@ type Survey struct {
 	Listen time.Duration
 	Wide   []netip.Prefix // ranges to sweep whole
 	Expect Expected
-	Silent bool   // tells nothing while it runs
-	Known  func() // waits until the passwords of the job are known, to be blanked; may be nil
+	Silent bool          // tells nothing while it runs
+	Brief  bool          // does not go on through other ranges for what is missing
+	Within time.Duration // for which it may do so; 0 is as long as it takes
+	Known  func()        // waits until the passwords of the job are known, to be blanked; may be nil
 }
 
 // Look surveys, and carries what was found into what is known.
@@ -56,6 +58,15 @@ func (d *Desk) Look(ctx context.Context, n *reach.Net, o Survey) (*Surveyed, err
 		}
 	}
 	s.Enough = o.Expect.Met(d.Job, d.Devices)
+	if !o.Silent && !o.Brief {
+		s.Further, s.Within = field.OtherRanges, o.Within
+		s.Lacks = func(f *field.Findings) bool {
+			if s.Enough != nil {
+				return !s.Enough(f)
+			}
+			return len(f.Sightings) == 0
+		}
+	}
 	found, err := s.Run(ctx)
 	if err != nil {
 		return nil, err
