@@ -235,6 +235,12 @@ func (r *run) identify(f Found) error {
 		return trouble(nil, advice.Say("run %s and look at both devices", advice.Survey),
 			fmt.Sprintf("another device answers at %s: serial %s, not %s", r.at, f.Serial, r.plan.Serial))
 	}
+	for _, port := range r.plan.Ports {
+		if !slices.Contains(f.MACs, port) {
+			return trouble(nil, advice.Say("find %s by the switch's port lights, and run %s", port, advice.Survey),
+				fmt.Sprintf("does not know the card %s, which answers at its addresses", port))
+		}
+	}
 	return nil
 }
 

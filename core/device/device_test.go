@@ -54,6 +54,33 @@ func TestMergeJoinsThePortsOfOneDevice(t *testing.T) {
 	assert.Len(t, got, 2)
 }
 
+// Ports that answer ARP for each other's addresses are one device, whatever it tells of them.
+func TestMergeKnowsPortsByWhatTheyDo(t *testing.T) {
+	of := func(serial string, endpoint string, n int, addresses ...string) (out []Sighting) {
+		for _, a := range addresses {
+			out = append(out, seen(n, a, endpoint, Facts{Serial: serial, Make: "Verrine"}))
+		}
+		return out
+	}
+	for name, x := range map[string]struct {
+		one, other []Sighting
+		devices    int
+	}{
+		"each answers for the other":            {of("S", "urn:uuid:nvr", 1, "10.0.0.1", "10.0.0.2"), of("S", "urn:uuid:nvr", 2, "10.0.0.1", "10.0.0.2"), 1},
+		"one answers for the other alone":       {of("S", "urn:uuid:nvr", 1, "10.0.0.1", "10.0.0.2"), of("S", "urn:uuid:nvr", 2, "10.0.0.2"), 2},
+		"one says nothing of itself":            {of("S", "urn:uuid:nvr", 1, "10.0.0.1", "10.0.0.2"), of("", "", 2, "10.0.0.1", "10.0.0.2"), 1},
+		"neither does":                          {of("", "", 1, "10.0.0.1", "10.0.0.2"), of("", "", 2, "10.0.0.1", "10.0.0.2"), 2},
+		"another serial":                        {of("S", "urn:uuid:nvr", 1, "10.0.0.1", "10.0.0.2"), of("T", "urn:uuid:nvr", 2, "10.0.0.1", "10.0.0.2"), 2},
+		"another identity":                      {of("S", "urn:uuid:nvr", 1, "10.0.0.1", "10.0.0.2"), of("S", "urn:uuid:old", 2, "10.0.0.1", "10.0.0.2"), 2},
+		"one address, which both have":          {of("S", "urn:uuid:nvr", 1, "10.0.0.1"), of("S", "urn:uuid:nvr", 2, "10.0.0.1"), 2},
+		"an address that any host may have too": {of("S", "urn:uuid:nvr", 1, "10.0.0.1", "169.254.1.1"), of("S", "urn:uuid:nvr", 2, "10.0.0.1", "169.254.1.1"), 2},
+	} {
+		got := Merge(append(x.one, x.other...))
+		require.Len(t, got, x.devices, name)
+		assert.Equal(t, x.devices > 1, len(got[0].Clashing) > 0, name)
+	}
+}
+
 func TestMergeWithoutMACJoinsByEndpointThenSerial(t *testing.T) {
 	unknown := Sighting{At: t0, Address: at("10.0.0.1"), Endpoint: "urn:uuid:a", Facts: Facts{Firmware: "2"}}
 	bySerial := Sighting{At: t0, Address: at("10.0.0.9"), Facts: Facts{Serial: "S", Make: "verrine", Name: "Quay"}}

@@ -2,6 +2,7 @@ package device
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
@@ -27,6 +28,7 @@ func Merge(sightings []Sighting) []Device {
 	for i := range sorted {
 		m.add(&sorted[i])
 	}
+	m.knowPorts()
 	m.joinOwnInterfaces()
 	out := make([]Device, 0, len(m.devices))
 	for _, d := range m.devices {
@@ -120,9 +122,68 @@ func serialKey(f Facts) string {
 	return strings.ToLower(f.Make) + "\x00" + f.Serial
 }
 
+// knowPorts finds the ports of one device that does not tell its interfaces to everybody, by what
+// it does: where a kernel's defaults are left, each port on a LAN answers ARP for the addresses
+// of all of them (the weak model of RFC 1122, 3.3.4.2). Cards with the same two addresses or
+// more, of which one says who it is and no other says otherwise, are one. Once that device is
+// opened, it has to know them all: a stranger's card is told then.
+func (m *merger) knowPorts() {
+	groups := map[string][]*Device{} // by their addresses
+	for _, d := range m.devices {
+		own := 0 // beside those that any host may take
+		for _, a := range d.Addresses {
+			if a.Is4() && !a.IsLinkLocalUnicast() {
+				own++
+			}
+		}
+		if own > 1 && !d.MAC.IsZero() {
+			key := fmt.Sprint(d.Addresses)
+			groups[key] = append(groups[key], d)
+		}
+	}
+	for _, ports := range groups {
+		var who *Device
+		one := len(ports) > 1 && len(ports) <= maxPorts
+		for _, d := range ports {
+			switch {
+			case d.Endpoint == "":
+			case who == nil:
+				who = d
+			default:
+				one = one && d.Endpoint == who.Endpoint
+			}
+		}
+		for _, d := range ports {
+			one = one && who != nil && (d.Serial == "" || who.Serial == "" || d.Serial == who.Serial)
+		}
+		if !one {
+			continue
+		}
+		for _, d := range ports {
+			d.Endpoint = who.Endpoint
+			for _, o := range ports {
+				if o != d && !slices.Contains(d.OtherMAC, o.MAC) {
+					d.OtherMAC = append(slices.Clone(d.OtherMAC), o.MAC)
+				}
+			}
+		}
+	}
+}
+
+// maxPorts is more than a device has on one LAN.
+const maxPorts = 4
+
 // joinOwnInterfaces joins the ports of one multi-homed device.
 func (m *merger) joinOwnInterfaces() {
-	for at, d := range m.devices {
+	order := make([]int, len(m.devices))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int { // one that has told what it is comes first
+		return cmp.Compare(len(m.devices[b].Model), 0) - cmp.Compare(len(m.devices[a].Model), 0)
+	})
+	for _, at := range order {
+		d := m.devices[at]
 		if d == nil || d.Endpoint == "" {
 			continue
 		}

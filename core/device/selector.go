@@ -38,6 +38,7 @@ func Find(devices []Device, ref string) (*Device, error) {
 	for _, fits := range []func(*Device) bool{
 		func(d *Device) bool { return d.Tag != "" && strings.EqualFold(d.Tag, ref) },
 		func(d *Device) bool { m, err := ParseMAC(ref); return err == nil && m == d.MAC },
+		func(d *Device) bool { m, err := ParseMAC(ref); return err == nil && slices.Contains(d.OtherMAC, m) },
 		func(d *Device) bool { return d.Serial != "" && strings.EqualFold(d.Serial, ref) },
 		func(d *Device) bool {
 			a, err := netip.ParseAddr(ref)

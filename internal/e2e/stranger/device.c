@@ -16,11 +16,15 @@
 static struct { char name[64], password[128]; int level; } users[MAX];
 static struct { char address[64], gateway[64], name[256], zone[128], dns[MAX][64], ntp[MAX][64]; int prefix, dhcp, bynet, summer, ndns, nntp, dnsauto; double offset; char next[64]; int nextprefix; } s;
 static const char *nic, *mac, *serial;
+static char other[64]; /* the address that its second port was given */
+static int otherprefix;
 static char **manners;
 static int nmanners, instance;
 static pthread_mutex_t lock = PTHREAD_MUTEX_INITIALIZER;
 
 static int is(const char *m) { for (int i = 0; i < nmanners; i++) if (!strcmp(manners[i], m)) return 1; return 0; }
+/* has gives what comes after a manner and a colon. */
+static const char *has(const char *m) { for (int i = 0; i < nmanners; i++) if (!strncmp(manners[i], m, strlen(m)) && manners[i][strlen(m)] == ':') return manners[i] + strlen(m) + 1; return NULL; }
 static void note(const char *op, const char *what) { fprintf(stderr, "%s %s\n", op, what); fflush(stderr); }
 static double now(void) { struct timeval t; gettimeofday(&t, NULL); return t.tv_sec + t.tv_usec / 1e6 + s.offset; }
 static void run(const char *f, ...) { char c[512]; va_list a; va_start(a, f); vsnprintf(c, sizeof c, f, a); va_end(a); if (system(c)) note("failed", c); }
@@ -150,6 +154,19 @@ int __tds__GetNetworkInterfaces(struct soap *soap, struct _tds__GetNetworkInterf
 	struct tt__PrefixedIPv4Address *a = NEW(struct tt__PrefixedIPv4Address, 1);
 	a->Address = s.address; a->PrefixLength = s.prefix; c->DHCP = s.dhcp;
 	if (s.dhcp) c->FromDHCP = a; else { c->__sizeManual = 1; c->Manual = a; }
+	const char *second = has("second port");
+	if (second) { /* "MAC ADDRESS" */
+		struct tt__NetworkInterface *m = NEW(struct tt__NetworkInterface, 2);
+		char *hw = NEW(char, 64), *at = NEW(char, 64);
+		sscanf(second, "%63s %63s", hw, at);
+		if (other[0]) at = other;
+		m[0] = *n; m[1] = *n; m[1].token = "port-2";
+		m[1].Info = NEW(struct tt__NetworkInterfaceInfo, 1); m[1].Info->Name = "port-2"; m[1].Info->HwAddress = hw;
+		m[1].IPv4 = NEW(struct tt__IPv4NetworkInterface, 1); m[1].IPv4->Enabled = 1;
+		m[1].IPv4->Config = NEW(struct tt__IPv4Configuration, 1); m[1].IPv4->Config->__sizeManual = 1;
+		m[1].IPv4->Config->Manual = NEW(struct tt__PrefixedIPv4Address, 1); m[1].IPv4->Config->Manual->Address = at; m[1].IPv4->Config->Manual->PrefixLength = other[0] ? otherprefix : 24;
+		out->__sizeNetworkInterfaces = 2; out->NetworkInterfaces = m;
+	}
 	return SOAP_OK;
 }
 
@@ -166,11 +183,26 @@ static void *move(void *how) {
 	pthread_mutex_unlock(&lock);
 	return NULL;
 }
+/* The second port is eth1. */
+static void *move_other(void *none) {
+	(void)none;
+	usleep(300000);
+	run("ip addr flush dev eth1 scope global");
+	run("ip addr add %s/%d dev eth1", other, otherprefix);
+	snprintf(s.address, sizeof s.address, "%s", other);
+	return NULL;
+}
 static void later(int restart) { pthread_t t; pthread_create(&t, NULL, move, restart ? "restart" : NULL); pthread_detach(t); }
 
 int __tds__SetNetworkInterfaces(struct soap *soap, struct _tds__SetNetworkInterfaces *in, struct _tds__SetNetworkInterfacesResponse *out) {
 	MUST(1); note("write", "address");
 	struct tt__IPv4NetworkInterfaceSetConfiguration *v = in->NetworkInterface->IPv4;
+	if (has("second port") && !strcmp(in->InterfaceToken, "port-2") && v && v->__sizeManual == 1) {
+		snprintf(other, sizeof other, "%s", v->Manual->Address); otherprefix = v->Manual->PrefixLength;
+		out->RebootNeeded = 0;
+		pthread_t t; pthread_create(&t, NULL, move_other, NULL); pthread_detach(t);
+		return SOAP_OK;
+	}
 	if (strcmp(in->InterfaceToken, "port-1") || !v || v->__sizeManual != 1)
 		return soap_sender_fault_subcode(soap, "\"http://www.onvif.org/ver10/error\":InvalidArgVal", "no such interface", NULL);
 	if (is("gateway first") && strncmp(s.gateway, v->Manual->Address, 6))
