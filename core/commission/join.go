@@ -256,6 +256,7 @@ func (r *run) peers(ctx context.Context, links []Link) (ready []Link, waits []st
 		case !l.Peer.Known:
 			why = fmt.Sprintf("%s waits for %s, which needs you", l.Name(), l.Peer.Tag)
 		}
+		l.Peer.Stream = l.Peer.Stream.For(r.found.Recording.Encodings)
 		if l.Step == StepChannel && l.Peer.Stream.Path == "" && why == "" {
 			why = fmt.Sprintf("%s waits for %s, which shows no stream", l.Name(), l.Peer.Tag)
 			if news.Found.NoStream != "" {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"janustat/core/secret"
@@ -136,7 +137,9 @@ type Facts struct {
 	// Login is how it was logged in to: LoginDigest, or LoginToken.
 	Login  Login   `json:"login,omitempty"`
 	Stream *Stream `json:"stream,omitempty"` // its picture, as others watch it
-	Links  []Link  `json:"links,omitempty"`  // what it knows of other devices, and how that fares
+	// Encodings are what a recorder records, as its standard calls them; none is not known.
+	Encodings []string `json:"encodings,omitempty"`
+	Links     []Link   `json:"links,omitempty"` // what it knows of other devices, and how that fares
 }
 
 // Outlook is what a device told before anything was written to it, from which it can be
@@ -172,6 +175,25 @@ type Stream struct {
 	Codec  string `json:"codec,omitempty"` // as SDP names it (RFC 8866, 6.6)
 	Width  int    `json:"width,omitempty"` // in pixels; 0 is not known
 	Height int    `json:"height,omitempty"`
+	// Others are its streams in other codecs, the best of each.
+	Others []Stream `json:"others,omitempty"`
+}
+
+// For gives the stream for a recorder that takes some encodings, as its standard calls them
+// (RecordingCapabilities, Encoding: H264, H265, MPEG4, JPEG); none means that it does not say.
+// Where it takes none of them, the best has to do.
+func (s Stream) For(encodings []string) Stream {
+	for _, x := range append([]Stream{s}, s.Others...) {
+		codec := x.Codec
+		if strings.EqualFold(codec, "MP4V-ES") { // RFC 6416, 5.1
+			codec = "MPEG4"
+		}
+		if slices.ContainsFunc(encodings, func(e string) bool { return strings.EqualFold(e, codec) }) {
+			x.Others = s.Others
+			return x
+		}
+	}
+	return s
 }
 
 // Size tells width and height, "" where they are not known.

@@ -54,6 +54,17 @@ func TestMergeJoinsThePortsOfOneDevice(t *testing.T) {
 	assert.Len(t, got, 2)
 }
 
+// A recorder is given the stream that it takes; one that does not say is given the best.
+func TestAStreamForARecorder(t *testing.T) {
+	best := Stream{Path: "/new", Codec: "H265", Others: []Stream{{Path: "/main", Codec: "H264"}, {Path: "/old", Codec: "MP4V-ES"}}}
+	for want, encodings := range map[string][]string{"/new": nil, "/main": {"JPEG", "h264"}, "/old": {"MPEG4"}} {
+		got := best.For(encodings)
+		assert.Equal(t, want, got.Path)
+		assert.Equal(t, "/main", got.For([]string{"H264"}).Path, "another recorder may take it")
+	}
+	assert.Equal(t, "/new", best.For([]string{"VP8"}).Path, "the best has to do")
+}
+
 // Ports that answer ARP for each other's addresses are one device, whatever it tells of them.
 func TestMergeKnowsPortsByWhatTheyDo(t *testing.T) {
 	of := func(serial string, endpoint string, n int, addresses ...string) (out []Sighting) {

@@ -265,6 +265,9 @@ func (f *Facts) Absorb(n Facts) {
 	if n.Stream != nil {
 		f.Stream = n.Stream
 	}
+	if n.Encodings != nil {
+		f.Encodings = n.Encodings
+	}
 	if n.Links != nil {
 		f.Links = n.Links
 	}

@@ -141,7 +141,7 @@ func answerOf(ns, name string, content ...any) (*node, *fault) {
 func recorderCapabilities(d *Device, _ *element) (*node, *fault) {
 	m := d.unit.model
 	return answerOf(recNS, "GetServiceCapabilities", el(recNS, "Capabilities").with("DynamicRecordings", fmt.Sprint(m.Makes)).
-		with("DynamicTracks", "false").with("MaxRecordings", fmt.Sprint(m.Channels)).with("MaxRecordingJobs", fmt.Sprint(m.Channels)))
+		with("DynamicTracks", "false").with("MaxRecordings", fmt.Sprint(m.Channels)).with("MaxRecordingJobs", fmt.Sprint(m.Channels)).with("Encoding", "H264 JPEG"))
 }
 
 func getRecordings(d *Device, _ *element) (*node, *fault) {

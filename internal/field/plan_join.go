@@ -210,6 +210,7 @@ func Recorded(plans []commission.Plan, devices []device.Device) {
 			links = append(links, l)
 		}
 		for i := range links {
+			links[i].Peer.Stream = links[i].Peer.Stream.For(device.ByID(devices, p.ID).Encodings)
 			if known, ok := p.Channels.Known[links[i].Number]; ok && known.Peer == links[i].Peer.Tag {
 				links[i].Shown, links[i].Keeps = known.Shown, known.Keeps
 			}

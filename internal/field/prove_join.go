@@ -23,6 +23,11 @@ func (p Prover) joined(ctx context.Context, s commission.Session, plan commissio
 			return err
 		}
 	}
+	for i := range plan.Links {
+		if l := &plan.Links[i]; l.Step == commission.StepChannel {
+			l.Peer.Stream = l.Peer.Stream.For(out.Found.Recording.Encodings)
+		}
+	}
 	if out.Found.Ties, err = t.Ties(ctx, plan.Links); err != nil {
 		return err
 	}

@@ -21,11 +21,16 @@ import (
 
 // Stream implements commission.Streamer.
 func (s *session) Stream(ctx context.Context, user string, p secret.Password) (out device.Stream, fits bool, err error) {
-	place, err := s.StreamPlace(ctx)
+	places, err := s.StreamPlaces(ctx)
 	if err != nil {
 		return out, false, s.lost(err)
 	}
-	out = device.Stream{Path: place.Path, Port: place.Port, Codec: place.Codec, Width: place.Width, Height: place.Height}
+	all := make([]device.Stream, len(places))
+	for i, p := range places {
+		all[i] = device.Stream{Path: p.Path, Port: p.Port, Codec: p.Codec, Width: p.Width, Height: p.Height}
+	}
+	out = all[0]
+	out.Others = all[1:]
 	d, err := s.site.describe(ctx, s.plan.MAC, s.at, out, user, p)
 	if errors.Is(err, rtsp.ErrRefused) {
 		return out, false, nil

@@ -60,15 +60,42 @@ func TestWhereADeviceStreams(t *testing.T) {
 					send(w, 200, "<GetStreamUriResponse><MediaUri><Uri>"+x.uri+"</Uri></MediaUri></GetStreamUriResponse>")
 				}
 			})
-			got, err := cl.StreamPlace(t.Context())
+			got, err := cl.StreamPlaces(t.Context())
 			if x.err != nil {
 				require.ErrorIs(t, err, x.err)
 				return
 			}
 			require.NoError(t, err)
-			assert.Equal(t, x.want, got)
+			assert.Equal(t, []StreamPlace{x.want}, got)
 		})
 	}
+}
+
+// Moving pictures come before single ones, however large those are; and one of each codec is
+// there for a recorder that does not take all.
+func TestStreamsOfEachCodec(t *testing.T) {
+	of := func(token, codec string, width int) string {
+		return fmt.Sprintf(`<Profiles token=%q><VideoEncoderConfiguration><Encoding>%s</Encoding><Resolution><Width>%d</Width><Height>100</Height></Resolution></VideoEncoderConfiguration></Profiles>`, token, codec, width)
+	}
+	cl := stub(t, func(w http.ResponseWriter, _ *http.Request, op, body string) {
+		switch op {
+		case "GetServices":
+			send(w, 200, offering(mediaNS))
+		case "GetProfiles":
+			send(w, 200, "<R>"+of("still", "JPEG", 4000)+of("sub", "H264", 640)+of("main", "H264", 1920)+of("new", "H265", 3840)+of("odd", "MPEG4", 320)+"</R>")
+		default:
+			_, token, _ := strings.Cut(body, "ProfileToken>")
+			token, _, _ = strings.Cut(token, "<")
+			if token == "odd" {
+				send(w, 500, unsupported)
+				return
+			}
+			send(w, 200, "<R><MediaUri><Uri>rtsp://camera/"+token+"</Uri></MediaUri></R>")
+		}
+	})
+	got, err := cl.StreamPlaces(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []StreamPlace{{554, "/new", "H265", 3840, 100}, {554, "/main", "H264", 1920, 100}, {554, "/still", "JPEG", 4000, 100}}, got)
 }
 
 // shelf is a recorder with fixed channels, of which the first is somebody else's.

@@ -56,7 +56,7 @@ func (c *Client) Still(ctx context.Context) ([]byte, error) {
 }
 
 func (c *Client) stillOf(ctx context.Context, media service) (string, error) {
-	token, _, err := c.bestProfile(ctx, media)
+	token, err := best(c.profiles(ctx, media))
 	if err != nil {
 		return "", err
 	}
@@ -66,7 +66,7 @@ func (c *Client) stillOf(ctx context.Context, media service) (string, error) {
 }
 
 func (c *Client) stillOf2(ctx context.Context, media service) (string, error) {
-	token, _, err := c.bestProfile2(ctx, media)
+	token, err := best(c.profiles2(ctx, media))
 	if err != nil {
 		return "", err
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -29,124 +30,162 @@ type encoderXML struct {
 	Resolution struct{ Width, Height number }
 }
 
-// StreamPlace reads where a device's best stream is (GetProfiles and GetStreamUri, of the
-// media service or else of the second one). Of the URI port, path and query count: the
-// device streams where it is met, whatever host a misconfigured one names.
-func (c *Client) StreamPlace(ctx context.Context) (StreamPlace, error) {
+// profile is one with video.
+type profile struct {
+	token string
+	place StreamPlace // without port and path
+}
+
+// StreamPlaces reads where a device's streams are (GetProfiles and GetStreamUri, of the media
+// service or else of the second one): the best of each codec, the best of all first. Of a URI
+// port, path and query count: the device streams where it is met, whatever host a misconfigured
+// one names.
+func (c *Client) StreamPlaces(ctx context.Context) ([]StreamPlace, error) {
 	list, err := c.services(ctx)
 	if err != nil {
-		return StreamPlace{}, err
+		return nil, err
 	}
 	none := fmt.Errorf("%w: it has no media service", ErrNoStream)
 	for _, of := range []struct {
 		ns, prefix string
-		read       func(context.Context, service) (StreamPlace, string, error)
-	}{{mediaNS, "trt", c.streamOf}, {media2NS, "tr2", c.streamOf2}} {
+		profiles   func(context.Context, service) ([]profile, error)
+		uri        func(ctx context.Context, at service, token string) (string, error)
+	}{{mediaNS, "trt", c.profiles, c.uriOf}, {media2NS, "tr2", c.profiles2, c.uriOf2}} {
 		at, has := c.serviceIn(list, of.ns, of.prefix)
 		if !has {
 			continue
 		}
-		s, uri, err := of.read(ctx, at)
+		all, err := of.profiles(ctx, at)
+		if err == nil && len(all) == 0 {
+			err = errNoVideo
+		}
 		if Declined(err) || errors.Is(err, ErrNoStream) {
 			none = fmt.Errorf("%w: %w", ErrNoStream, err)
 			continue // one with newer codecs alone tells them by the second service alone
 		}
 		if err != nil {
-			return s, err
+			return nil, err
 		}
-		u, err := url.Parse(strings.TrimSpace(uri))
-		if err != nil || u.Scheme != "rtsp" || u.Path == "" && u.RawQuery == "" {
-			return s, fmt.Errorf("%w: %q is no address of a stream", ErrNoStream, c.said(uri))
-		}
-		s.Path, s.Port = cmp.Or(u.EscapedPath(), "/"), rtspPort
-		if u.RawQuery != "" {
-			s.Path += "?" + u.RawQuery
-		}
-		if text := u.Port(); text != "" {
-			port, err := strconv.ParseUint(text, 10, 16)
-			if err != nil || port == 0 {
-				return s, fmt.Errorf("%w: %q is no address of a stream", ErrNoStream, c.said(uri))
+		var out []StreamPlace
+		for i, p := range bestOfEach(all) {
+			uri, err := of.uri(ctx, at, p.token)
+			if err == nil {
+				err = c.placed(&p.place, uri)
 			}
-			s.Port = uint16(port)
+			if err != nil && i > 0 { // the best is there
+				if unlessFault(err) == nil || errors.Is(err, ErrNoStream) {
+					continue
+				}
+			}
+			if Declined(err) {
+				none = fmt.Errorf("%w: %w", ErrNoStream, err)
+				break
+			}
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, p.place)
 		}
-		return s, nil
+		if len(out) > 0 {
+			return out, nil
+		}
 	}
-	return StreamPlace{}, none
+	return nil, none
 }
 
-// better reports whether a profile's picture is larger than that chosen so far.
-func (s *StreamPlace) better(e encoderXML) bool {
-	return int(e.Resolution.Width)*int(e.Resolution.Height) > s.Width*s.Height
+// placed reads where a stream is out of its URI.
+func (c *Client) placed(s *StreamPlace, uri string) error {
+	u, err := url.Parse(strings.TrimSpace(uri))
+	if err != nil || u.Scheme != "rtsp" || u.Path == "" && u.RawQuery == "" {
+		return fmt.Errorf("%w: %q is no address of a stream", ErrNoStream, c.said(uri))
+	}
+	s.Path, s.Port = cmp.Or(u.EscapedPath(), "/"), rtspPort
+	if u.RawQuery != "" {
+		s.Path += "?" + u.RawQuery
+	}
+	if text := u.Port(); text != "" {
+		port, err := strconv.ParseUint(text, 10, 16)
+		if err != nil || port == 0 {
+			return fmt.Errorf("%w: %q is no address of a stream", ErrNoStream, c.said(uri))
+		}
+		s.Port = uint16(port)
+	}
+	return nil
 }
 
-func (s *StreamPlace) take(c *Client, e encoderXML) {
-	s.Codec, s.Width, s.Height = strings.ToUpper(c.said(e.Encoding)), int(e.Resolution.Width), int(e.Resolution.Height)
+// bestOfEach gives the profile with the largest picture of each codec: moving pictures before
+// single ones, whatever their size, and the larger first.
+func bestOfEach(all []profile) []profile {
+	slices.SortStableFunc(all, func(a, b profile) int {
+		return cmp.Or(map[bool]int{true: 1}[a.place.Codec == "JPEG"]-map[bool]int{true: 1}[b.place.Codec == "JPEG"], b.place.Width*b.place.Height-a.place.Width*a.place.Height)
+	})
+	var out []profile
+	for _, p := range all {
+		if !slices.ContainsFunc(out, func(o profile) bool { return o.place.Codec == p.place.Codec }) {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
-// bestProfile gives the profile with the largest picture.
-func (c *Client) bestProfile(ctx context.Context, media service) (token string, s StreamPlace, err error) {
-	var profiles struct {
+// best gives the token of the best profile.
+func best(all []profile, err error) (string, error) {
+	if err == nil && len(all) == 0 {
+		err = errNoVideo
+	}
+	if err != nil {
+		return "", err
+	}
+	return bestOfEach(all)[0].token, nil
+}
+
+var errNoVideo = fmt.Errorf("%w: none of its profiles has video", ErrNoStream)
+
+func (c *Client) profileOf(token string, e *encoderXML) []profile {
+	if e == nil {
+		return nil
+	}
+	return []profile{{token, StreamPlace{Codec: strings.ToUpper(c.said(e.Encoding)), Width: int(e.Resolution.Width), Height: int(e.Resolution.Height)}}}
+}
+
+func (c *Client) profiles(ctx context.Context, media service) (out []profile, err error) {
+	var a struct {
 		Profiles []struct {
 			Token   string      `xml:"token,attr"`
 			Encoder *encoderXML `xml:"VideoEncoderConfiguration"`
 		}
 	}
-	if err := c.callOf(ctx, media, "GetProfiles", "", &profiles); err != nil {
-		return "", s, err
+	err = c.callOf(ctx, media, "GetProfiles", "", &a)
+	for _, p := range a.Profiles {
+		out = append(out, c.profileOf(p.Token, p.Encoder)...)
 	}
-	for _, p := range profiles.Profiles {
-		if p.Encoder != nil && (token == "" || s.better(*p.Encoder)) {
-			token = p.Token
-			s.take(c, *p.Encoder)
-		}
-	}
-	return token, s, withVideo(token)
+	return out, err
 }
 
-// bestProfile2 does so by the second media service.
-func (c *Client) bestProfile2(ctx context.Context, media service) (token string, s StreamPlace, err error) {
-	var profiles struct {
+// profiles2 reads them by the second media service.
+func (c *Client) profiles2(ctx context.Context, media service) (out []profile, err error) {
+	var a struct {
 		Profiles []struct {
 			Token          string `xml:"token,attr"`
 			Configurations struct{ VideoEncoder *encoderXML }
 		}
 	}
-	if err := c.callOf(ctx, media, "GetProfiles", "<tr2:Type>VideoEncoder</tr2:Type>", &profiles); err != nil {
-		return "", s, err
+	err = c.callOf(ctx, media, "GetProfiles", "<tr2:Type>VideoEncoder</tr2:Type>", &a)
+	for _, p := range a.Profiles {
+		out = append(out, c.profileOf(p.Token, p.Configurations.VideoEncoder)...)
 	}
-	for _, p := range profiles.Profiles {
-		if e := p.Configurations.VideoEncoder; e != nil && (token == "" || s.better(*e)) {
-			token = p.Token
-			s.take(c, *e)
-		}
-	}
-	return token, s, withVideo(token)
+	return out, err
 }
 
-func withVideo(token string) error {
-	if token == "" {
-		return fmt.Errorf("%w: none of its profiles has video", ErrNoStream)
-	}
-	return nil
-}
-
-func (c *Client) streamOf(ctx context.Context, media service) (s StreamPlace, uri string, err error) {
-	token, s, err := c.bestProfile(ctx, media)
-	if err != nil {
-		return s, "", err
-	}
+func (c *Client) uriOf(ctx context.Context, media service, token string) (string, error) {
 	var a struct{ MediaUri struct{ Uri string } } //nolint:revive // named by the standard
-	err = c.callOf(ctx, media, "GetStreamUri", `<trt:StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></trt:StreamSetup>`+
+	err := c.callOf(ctx, media, "GetStreamUri", `<trt:StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></trt:StreamSetup>`+
 		`<trt:ProfileToken>`+escape(token)+`</trt:ProfileToken>`, &a)
-	return s, a.MediaUri.Uri, err
+	return a.MediaUri.Uri, err
 }
 
-func (c *Client) streamOf2(ctx context.Context, media service) (s StreamPlace, uri string, err error) {
-	token, s, err := c.bestProfile2(ctx, media)
-	if err != nil {
-		return s, "", err
-	}
+func (c *Client) uriOf2(ctx context.Context, media service, token string) (string, error) {
 	var a struct{ Uri string } //nolint:revive // named by the standard
-	err = c.callOf(ctx, media, "GetStreamUri", `<tr2:Protocol>RTSP</tr2:Protocol><tr2:ProfileToken>`+escape(token)+`</tr2:ProfileToken>`, &a)
-	return s, a.Uri, err
+	err := c.callOf(ctx, media, "GetStreamUri", `<tr2:Protocol>RTSP</tr2:Protocol><tr2:ProfileToken>`+escape(token)+`</tr2:ProfileToken>`, &a)
+	return a.Uri, err
 }
