@@ -306,7 +306,9 @@ func (r *run) mend(ctx context.Context, t *Talk, ties []Tie) (refused []string, 
 		}
 		switch err := r.setLink(ctx, t, ties[i].Link); {
 		case err == nil:
-			r.mended[name] = true
+			if r.mended[name] = true; ties[i].State == WrongPassword {
+				r.note(fmt.Sprintf("tried a password on %s that is not the keyring's, on %s: it is told the right one. Where %[1]s has locked itself for that, leave it alone for its own time, then commission again", ties[i].Link.Peer.Tag, name))
+			}
 			ties[i].Set, ties[i].State, ties[i].Why = true, Waiting, ""
 		case errors.Is(err, ErrReplyLost) || ctx.Err() != nil || !r.denied:
 			return nil, err

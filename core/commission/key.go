@@ -208,8 +208,11 @@ func (r *run) unanswered(err error, reason string) error {
 	if !errors.As(err, &locked) {
 		return trouble(err, advice.Say("run %s again", advice.Commission), reason)
 	}
-	return trouble(err, advice.Say("leave it alone until then; nothing is offered to it before. Then make sure of its password (%s) and run %s again", advice.KeyList, advice.Commission),
-		"answers no password now")
+	why := "answers no password now"
+	if r.plan.Watched != "" {
+		why += " (a recorder that tries an old password on it has the same effect: this run tells it the right one)"
+	}
+	return trouble(err, advice.Say("leave it alone until then; nothing is offered to it before. Then make sure of its password (%s) and run %s again", advice.KeyList, advice.Commission), why)
 }
 
 // admitted goes on with the key that fitted. A factory password is replaced at once.

@@ -68,7 +68,8 @@ func (r *surveyRun) sweepFurther() {
 				return
 			}
 		}
-		if r.Lacks == nil || !r.Lacks(r.sofar()) {
+		// Where the cable was out, what is missing may be near: it is looked for there again.
+		if r.Lacks == nil || !r.Lacks(r.sofar()) || r.Net.LinkDownSince(r.begun) {
 			return
 		}
 		n := 0
@@ -80,7 +81,15 @@ func (r *surveyRun) sweepFurther() {
 			return
 		}
 		r.Tell(fmt.Sprintf("something is missing: looking through %s as well, %d of %d, about %s; ctrl-C ends with what was found", p, i+1, len(r.Further), takes))
-		if n, err := r.sweepAll(r.Subnets.SweepWide([]netip.Prefix{p})); err != nil {
+		sent := 0
+		up := func(yield func(netip.Addr) bool) {
+			for a := range r.Subnets.SweepWide([]netip.Prefix{p}) {
+				if sent++; sent%sweepPart == 0 && r.Net.LinkDownSince(r.begun) || !yield(a) {
+					return
+				}
+			}
+		}
+		if n, err := r.sweepAll(up); err != nil {
 			r.sweepEnded(n, err)
 			return
 		}
