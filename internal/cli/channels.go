@@ -129,7 +129,7 @@ func (a *App) printChannels(rows []work.ChannelRow, passwords bool) error {
 			row = append(row, plain(r.Password.Reveal()))
 		}
 		state := cell{text: string(r.State), style: &workStyle}
-		if r.State.Good() {
+		if r.State.Good() && r.Why == "" {
 			state.style = &goodStyle
 		}
 		if r.Why != "" {

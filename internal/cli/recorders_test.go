@@ -292,7 +292,7 @@ func TestTheRecordersUserIsChangedOnBothSides(t *testing.T) {
 	assert.Contains(t, out, "the password of recorder is refused")
 	assert.Contains(t, out, "janustat key change C02 --user recorder")
 	c.must("key", "change", "C02", "--user", "recorder", "--yes", "--quiet") // as it is advised
-	_, out, _ = c.run("", "prove", "--quiet") // one try of C02's budget is spent on what was wrong
+	_, out, _ = c.run("", "prove", "--quiet")                                // one try of C02's budget is spent on what was wrong
 	assert.Contains(t, out, "3 of 3 devices proved: every check held so far")
 
 	c.bench.Device("dome-1").Rekey("recorder", "Somebody-else-8")

@@ -55,9 +55,9 @@ func (k *Channel) Differs(w Wanted) string {
 	case k.from == "":
 		return "has no source"
 	case k.never:
-		return "is told not to connect"
+		return "told not to connect"
 	case k.multicast:
-		return "is set up for multicast"
+		return "set up for multicast"
 	case !rtsp.Same(k.URI, w.URI):
 		return "plays " + k.Plays
 	case k.User != "" && k.User != w.User:
