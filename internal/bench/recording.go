@@ -526,9 +526,17 @@ func (d *Device) startReceiver(v *receiver) {
 			return false
 		}
 	}
+	dial := func(to netip.AddrPort) (net.Conn, error) {
+		c, err := d.host.dial(to)
+		if err == nil && over() { // it was told otherwise while it waited for an answer
+			c.Close()
+			return nil, net.ErrClosed
+		}
+		return c, err
+	}
 	go func() {
 		for !over() {
-			err := watch(d.host.dial, uri, user, password, func() {
+			err := watch(dial, uri, user, password, func() {
 				note("Connected", "")
 			})
 			if over() {

@@ -296,16 +296,26 @@ func (a *App) changeOnBothSides(ctx context.Context, d *work.Desk, n *reach.Net,
 	if err != nil {
 		return err
 	}
-	told := a.summary(ctx, results, time.Since(begun))
-	if len(partners) == 0 || ctx.Err() != nil {
-		return told
+	if len(partners) > 0 && ctx.Err() == nil {
+		rejoined, err := a.rejoin(ctx, d, n, planner, partners, tags)
+		if results = append(results, rejoined...); err != nil {
+			return errors.Join(a.summary(ctx, results, time.Since(begun)), err)
+		}
 	}
-	if planner, err = d.Planner(ctx, planner.Keys); err != nil {
-		return errors.Join(told, err)
+	return a.summary(ctx, results, time.Since(begun))
+}
+
+// rejoin joins recorders up anew with cameras that have new passwords.
+func (a *App) rejoin(ctx context.Context, d *work.Desk, n *reach.Net, planner *field.Planner, partners []*device.Device, tags []string) ([]commission.Result, error) {
+	planner, err := d.Planner(ctx, planner.Keys)
+	if err != nil {
+		return nil, err
 	}
 	plans, err := d.Rejoin(planner, partners, tags)
 	if err != nil {
-		return errors.Join(told, err)
+		return nil, err
 	}
-	return errors.Join(told, a.carryOut(ctx, d, n, planner, plans, work.Crew{Size: 1, Hands: commission.DefaultHandLimit}))
+	view := a.startView(plans, d.Usual(ctx))
+	defer view.stop()
+	return d.Commission(ctx, n, planner, plans, work.Crew{Size: commission.DefaultCrew, Hands: commission.DefaultHandLimit}, work.View{Step: view.step, Result: view.result})
 }

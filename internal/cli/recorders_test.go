@@ -301,3 +301,37 @@ func TestTheRecordersUserIsChangedOnBothSides(t *testing.T) {
 	assert.Contains(t, out, "3 of 3 devices proved: every check held so far")
 	c.writesNothing()
 }
+
+// Recorders share cameras by what each has room for; who fits nowhere is named, once, and a second
+// run moves nobody.
+func TestRecordersShareByRoom(t *testing.T) {
+	t.Parallel()
+	c := hire(t, `site: Two
+seed: 4
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+models:
+  small: {make: Brightmoor, name: Ledger 2, kind: recorder, channels: 2, makes: true, firmware: '7', factory: 192.168.100.2/24, auth: sha256, dialect: default, path: /onvif/device, fault_status: 400, restart: 1s}
+devices:
+  - {id: one, model: small, mac: "02:b7:16:00:00:10", serial: LG1, restart: 1s, manners: [few receivers]}
+  - {id: two, model: small, mac: "02:b7:16:00:00:11", serial: LG2, restart: 1s}
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: VD, count: 4, restart: 1s}
+`, "--subnet", "10.61.8.0/23")
+	c.sheet("channels: auto\n")
+	c.prepare()
+	var first []string
+	for range 2 {
+		code, out, errs := c.run("", "commission", "--yes", "--quiet")
+		require.Equal(t, ExitNeeds, code, errs)
+		flat := strings.Join(strings.Fields(out), " ")
+		assert.Equal(t, 1, strings.Count(flat, "no room for C04"), flat)
+		one, _ := c.bench.Device("one").Watched()
+		two, _ := c.bench.Device("two").Watched()
+		assert.Len(t, one, 1)
+		assert.Len(t, two, 2)
+		if all := append(one, two...); first == nil {
+			first = all
+		} else {
+			assert.Equal(t, first, all)
+		}
+	}
+}

@@ -142,6 +142,10 @@ func TestASpoiltRecorderIsTold(t *testing.T) {
 			told = regexp.MustCompile("R01 .*(" + x.told + ")").MatchString(out)
 		}
 		assert.True(t, told, "%s: %s", x.what, out)
+		if x.what == "its tracks" { // as with its disk: a commission waits for either to be mended
+			back()
+			continue
+		}
 		code, out, _ := c.run("", "commission", "--yes", "--quiet")
 		if !x.stays {
 			assert.Equal(t, ExitDone, code, "%s: %s", x.what, out)

@@ -113,7 +113,7 @@ laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
 devices:
   - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: VD420-77, count: 70}
 `)
-	f := findingsWith(t, n, Survey{Enough: func(f *Findings) bool { return described(f) == 70 }})
+	f := findingsWith(t, n, Survey{Listen: 30 * time.Second, Enough: func(f *Findings) bool { return described(f) == 70 }})
 	assert.True(t, f.Enough)
 	assert.Empty(t, f.Floods)
 }

@@ -21,6 +21,9 @@ func (p *Proof) judge(plan commission.Plan) {
 	// Where a key is the identity, an old device tells its serial number in the open alone.
 	sameSerial := plan.Serial == "" || f.Serial == plan.Serial || f.Serial == "" && len(p.Pins) > 0
 	sameMAC := len(f.MACs) == 0 || slices.Contains(f.MACs, plan.MAC)
+	for _, port := range plan.Ports { // a card beside, which the device has to know
+		sameMAC = sameMAC && slices.Contains(f.MACs, port)
+	}
 	p.compare(CheckIdentity, sameSerial && sameMAC, plan.Serial+" "+plan.MAC.String(), f.Serial)
 	recorded := p.Device.Firmware
 	p.compare(CheckFirmware, recorded == "" || f.Firmware == recorded || f.Firmware == "" && len(p.Pins) > 0, recorded, f.Firmware)

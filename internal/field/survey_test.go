@@ -68,7 +68,7 @@ func findings(t testing.TB, n *reach.Net) *Findings { return findingsWith(t, n, 
 
 // findingsWith surveys with what s says beside the usual.
 func findingsWith(t testing.TB, n *reach.Net, s Survey) *Findings {
-	s.Net, s.Subnets, s.Listen, s.Rate = n, NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), DefaultListen, arp.DefaultRate
+	s.Net, s.Subnets, s.Listen, s.Rate = n, NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), max(s.Listen, DefaultListen), arp.DefaultRate
 	s.Log, s.Tell = slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelDebug})), func(string) {}
 	f, err := s.Run(t.Context())
 	require.NoError(t, err)

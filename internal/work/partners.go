@@ -54,7 +54,9 @@ func (d *Desk) Rejoin(planner *field.Planner, partners []*device.Device, tags []
 	for _, x := range slices.Concat(partners, also) {
 		only[x.ID] = true
 	}
-	plans, err := d.Plans(planner, planner.All, only, nil)
+	// Those that are not set up yet are no matter of this, and are given no passwords by it.
+	known := slices.DeleteFunc(slices.Clone(planner.All), func(x device.Device) bool { return !only[x.ID] && !x.Commissioned() })
+	plans, err := d.Plans(planner, known, only, nil)
 	for i := range plans {
 		if k := plans[i].Channels; k != nil {
 			k.Renew = tags
