@@ -40,6 +40,7 @@ const (
 	StepNTP     Step = "ntp"     // set the NTP servers, and the clock to follow them
 	StepChannel Step = "channel" // have a recorder record a camera
 	StepPair    Step = "pair"    // tell a door or indoor station of the other
+	StepRest    Step = "rest"    // have a recorder not connect to a camera for a while
 	StepPart    Step = "part"    // have a door or indoor station forget the other
 	StepReport  Step = "report"  // tell a panel which server it reports to
 	StepAwait   Step = "await"   // wait for other devices of the job
@@ -154,6 +155,8 @@ type Plan struct {
 	// Factory tells that Password is a factory one, known to all: it is replaced at once, and
 	// a device that keeps it is not done.
 	Factory  bool
+	// Formers are units that had the place of a station that it is paired with.
+	Formers  []Peer
 	Partings []Peer    // stations that it was told of by this job, and is to forget
 	Channels *Channels // of a recorder; nil leaves them as they are
 	// Unnamed is the name of a device that has none; "" leaves it without.

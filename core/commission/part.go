@@ -9,7 +9,7 @@ import (
 // part has a station forget those that this job told it of and that its job sheet pairs
 // with it no more. Others that it knows were there before the job, and stay.
 func (r *run) part(ctx context.Context) error {
-	if len(r.plan.Partings) == 0 {
+	if len(r.plan.Partings)+len(r.plan.Formers) == 0 {
 		return nil
 	}
 	if r.session == nil {
@@ -31,13 +31,13 @@ func (r *run) part(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, p := range r.plan.Partings {
+	for _, p := range slices.Concat(r.plan.Partings, r.plan.Formers) {
 		if p.Serial == "" || !slices.Contains(others, p.Serial) {
 			continue
 		}
 		a, err := Ability[Parter](ctx, t, "unpair")
 		if errors.As(err, &unable) || err == nil && !a.Parts() {
-			r.note("still knows " + p.Tag + ", which the job sheet does not pair with it, and cannot be told to forget it: take it out at its own page")
+			r.note("still knows " + p.label() + ", which the job sheet does not pair with it, and cannot be told to forget it: take it out at its own page")
 			continue
 		}
 		if err != nil {

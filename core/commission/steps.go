@@ -171,6 +171,7 @@ func init() { // it refers to functions that refer to it
 		{name: StepAwait, while: others, quiet: true},
 		{name: StepChannel, while: speaking, told: "records on %s", proofs: tieProofs(StepChannel)},
 		{name: StepPair, while: speaking, told: "was told of %s", proofs: tieProofs(StepPair)},
+		{name: StepRest, while: speaking, told: "was told to rest on %s"},
 		{name: StepPart, while: speaking, told: "was told to forget %s"},
 		{name: StepReport, while: speaking, told: "was told to report to %s", proofs: tieProofs(StepReport)},
 		{name: StepFare, while: others, quiet: true},

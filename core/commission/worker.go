@@ -186,7 +186,7 @@ func (w Worker) Park(ctx context.Context, p Plan) Result {
 				if err != nil {
 					break
 				}
-				err = r.do(ctx, Write{Step: StepChannel, Intent: l.Name() + " rests"}, func() error { return a.Park(ctx, l) })
+				err = r.do(ctx, Write{Step: StepRest, Intent: l.Name()}, func() error { return a.Park(ctx, l) })
 				if err != nil && r.denied && ctx.Err() == nil {
 					err = nil
 				}

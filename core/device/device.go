@@ -137,6 +137,8 @@ type Facts struct {
 	// Login is how it was logged in to: LoginDigest, or LoginToken.
 	Login  Login   `json:"login,omitempty"`
 	Stream *Stream `json:"stream,omitempty"` // its picture, as others watch it
+	// Former are the serial numbers of units that had its place before it, the last one at the end.
+	Former []string `json:"former,omitempty"`
 	// Encodings are what a recorder records, as its standard calls them; none is not known.
 	Encodings []string `json:"encodings,omitempty"`
 	Links     []Link   `json:"links,omitempty"` // what it knows of other devices, and how that fares

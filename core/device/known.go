@@ -283,7 +283,13 @@ type Restored struct {
 }
 
 func (e Restored) apply(d *Device) {
+	former := d.Former
+	if e.Unit.MAC != d.MAC && d.Serial != "" {
+		former = append(slices.Clone(former), d.Serial)
+		former = former[max(0, len(former)-maxKept):]
+	}
 	d.MAC, d.Endpoint, d.Facts = e.Unit.MAC, e.Unit.Endpoint, e.Unit.Facts
+	d.Former = former
 	d.Addresses, d.Clashing, d.SeenAt = e.Unit.Addresses, e.Unit.Clashing, e.Unit.SeenAt
 	d.Access, d.AsLeft, d.Alarm = Fresh, nil, ""
 	d.OpenedAt, d.ResetAt = time.Time{}, time.Time{}

@@ -129,6 +129,24 @@ func TestAStationThatIsTakenOffIsForgotten(t *testing.T) {
 	c.writesNothing()
 }
 
+// A station that takes a dead one's place is rung in its place, and the dead one no more.
+func TestAReplacedStationIsRungInItsPlace(t *testing.T) {
+	t.Parallel()
+	c := hire(t, strings.Replace(joined, "others:", `  - {id: spare, model: oakhollow-hall, mac: "02:0a:c0:00:05:77", serial: OHH-77, restart: 1s}
+others:`, 1), "--subnet", "10.61.8.0/23")
+	c.bench.Device("spare").Unplug()
+	c.sheet("intercoms: {D01: {I01: {floor: 1, flat: 101}, I02: {floor: 2, flat: 201}}}\n")
+	c.prepare()
+	c.must("commission", "--yes", "--quiet")
+	c.bench.Device("hall-1").Unplug()
+	c.bench.Device("spare").Plug()
+	assert.Contains(t, c.must("restore", "I01", "--with", "02:0a:c0:00:05:77", "--for", "60s", "--quiet", "--yes"), "2 done, 0 need you")
+	assert.Contains(t, c.must("log", "D01"), "was told to forget I01 as it was before")
+	assert.Equal(t, 2, c.bench.Device("door").Paired())
+	assert.Contains(t, c.must("prove", "D01", "I01", "I02", "--quiet"), "3 of 3 devices proved: every check held")
+	c.writesNothing()
+}
+
 // A recorder that does not say why it is not connected has its channel set once more.
 func TestARecorderThatDoesNotSayWhy(t *testing.T) {
 	t.Parallel()

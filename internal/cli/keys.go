@@ -293,14 +293,16 @@ func (a *App) changeOnBothSides(ctx context.Context, d *work.Desk, n *reach.Net,
 	view := a.startView(change.Plans, 0)
 	results, err := change.Carry(ctx, n, work.View{Step: view.step, Result: view.result})
 	view.stop()
-	if err != nil {
-		return err
+	if len(partners) > 0 && err == nil && ctx.Err() == nil {
+		var rejoined []commission.Result
+		rejoined, err = a.rejoin(ctx, d, n, planner, partners, tags)
+		results = append(results, rejoined...)
 	}
-	if len(partners) > 0 && ctx.Err() == nil {
-		rejoined, err := a.rejoin(ctx, d, n, planner, partners, tags)
-		if results = append(results, rejoined...); err != nil {
-			return errors.Join(a.summary(ctx, results, time.Since(begun)), err)
-		}
+	if err != nil || ctx.Err() != nil {
+		a.resting(partners, tags)
+	}
+	if err != nil {
+		return errors.Join(a.summary(ctx, results, time.Since(begun)), err)
 	}
 	return a.summary(ctx, results, time.Since(begun))
 }

@@ -182,8 +182,24 @@ func (a *App) park(ctx context.Context, d *work.Desk, n *reach.Net, planner *fie
 		return nil
 	}
 	view := a.startSteps(len(partners))
-	defer view.stop()
-	return d.Park(ctx, n, planner, partners, tags, work.View{Step: view.step, Result: view.result})
+	results, err := d.Park(ctx, n, planner, partners, tags, work.View{Step: view.step, Result: view.result})
+	view.stop()
+	for _, r := range results {
+		if r.Status != commission.Done && ctx.Err() == nil {
+			a.say("note: %s could not be told to rest (%s): it may try the old password on %s meanwhile", r.Plan.Tag, r.Reason, text.List(tags))
+		}
+	}
+	return err
+}
+
+// resting tells which recorders have been told to rest, where they were not joined up again: until
+// they are, they do not record what they did.
+func (a *App) resting(partners []*device.Device, tags []string) {
+	for _, x := range partners {
+		if x.Kind == device.Recorder {
+			a.say("note: %s rests on %s, and does not record it, until `janustat commission %[1]s` has joined them up again", x.Tag, text.List(tags))
+		}
+	}
 }
 
 func tagsOf(list []*device.Device) (out []string) {
@@ -219,9 +235,12 @@ func (a *App) restore(ctx context.Context, w worked, with device.MAC, wait time.
 			return err
 		}
 		plans, err := w.Recommission(w.planner, back, partners)
-		if err != nil {
-			return err
+		if err == nil {
+			err = a.carryOut(ctx, w.Desk, n, w.planner, plans, work.Crew{Size: 1, Hands: commission.DefaultHandLimit})
 		}
-		return a.carryOut(ctx, w.Desk, n, w.planner, plans, work.Crew{Size: 1, Hands: commission.DefaultHandLimit})
+		if err != nil && ctx.Err() != nil {
+			a.resting(partners, []string{back.Tag})
+		}
+		return err
 	})
 }

@@ -183,6 +183,9 @@ func (j *joiner) partings() {
 			if !slices.ContainsFunc(plan.Links, func(l commission.Link) bool { return l.Step == commission.StepPair && l.Peer.ID == o.ID }) {
 				plan.Partings = append(plan.Partings, peerOf(o, device.Settings{}))
 			}
+			for _, serial := range o.Former { // a dead unit rings at no door any more
+				plan.Formers = append(plan.Formers, commission.Peer{Tag: o.Tag, Name: "as it was before", Serial: serial})
+			}
 		}
 	}
 }

@@ -25,8 +25,8 @@ func (d *Desk) Partners(tags []string) (out []*device.Device) {
 
 // Park has the recorders among partners connect to none of these cameras until they are joined
 // again: one that goes on with a password that is no more locks a camera for everybody. One that
-// cannot be told goes on as it did.
-func (d *Desk) Park(ctx context.Context, n *reach.Net, planner *field.Planner, partners []*device.Device, tags []string, tell View) error {
+// cannot be told goes on as it did. It gives how that went with each.
+func (d *Desk) Park(ctx context.Context, n *reach.Net, planner *field.Planner, partners []*device.Device, tags []string, tell View) ([]commission.Result, error) {
 	var recorders []*device.Device
 	for _, x := range partners {
 		if x.Kind == device.Recorder {
@@ -34,9 +34,9 @@ func (d *Desk) Park(ctx context.Context, n *reach.Net, planner *field.Planner, p
 		}
 	}
 	if len(recorders) == 0 {
-		return nil
+		return nil, nil
 	}
-	_, err := d.Do(ctx, n, planner, recorders, func(w commission.Worker, ctx context.Context, p commission.Plan) commission.Result {
+	return d.Do(ctx, n, planner, recorders, func(w commission.Worker, ctx context.Context, p commission.Plan) commission.Result {
 		for _, l := range device.ByID(d.Devices, p.ID).Links {
 			if l.Kind == string(commission.StepChannel) && l.Number > 0 && slices.Contains(tags, l.Peer) {
 				p.Links = append(p.Links, commission.Link{Step: commission.StepChannel, Number: l.Number, Peer: commission.Peer{Tag: l.Peer}})
@@ -44,7 +44,6 @@ func (d *Desk) Park(ctx context.Context, n *reach.Net, planner *field.Planner, p
 		}
 		return w.Park(ctx, p)
 	}, tell)
-	return err
 }
 
 // Rejoin plans that devices are joined up anew with others that have new passwords, by their

@@ -23,6 +23,7 @@ type Recorder struct {
 	Encodings []string // that it records, in the standard's words; none is not told
 
 	dynamic bool // it creates recordings
+	less    int  // by how much the contents of recordings count less than we do
 	ownOnly bool // receivers are made with jobs, and by itself alone
 	noTCP   bool // it takes pictures over UDP alone
 	stray   []receiverXML
@@ -204,7 +205,8 @@ func (r *Recorder) Read(ctx context.Context) error {
 func (r *Recorder) take(recordings []recordingXML, jobs []jobXML, receivers []receiverXML) {
 	r.Channels, r.stray = nil, nil
 	used := map[string]bool{}
-	numbers := numbered(recordings, r.dynamic)
+	numbers, less := numbered(recordings, r.dynamic)
+	r.less = less
 	for i, x := range recordings {
 		k := Channel{
 			Number: numbers[i], token: x.Token, config: x.Configuration.Source, content: x.Configuration.Content, retention: strings.TrimSpace(x.Configuration.MaximumRetentionTime),
@@ -260,25 +262,27 @@ var channelForm = regexp.MustCompile(`(?i)^channel (\d{1,4})$`)
 var seriesForm = regexp.MustCompile(`^(.*?)(\d{1,4})$`)
 
 // numbered gives each recording its channel, from 1: by its content where that says so, by the
-// series that its token is of where the recorder has a fixed set, and else the next free one in
-// the order of the list. No two have the same.
-func numbered(recordings []recordingXML, dynamic bool) []int {
-	out := make([]int, len(recordings))
+// series that its tokens are of where the recorder has a fixed set, and else the next free one in
+// the order of the list. No two have the same. less is by how much the content of a recording
+// says less: 1 of a recorder that counts from 0.
+func numbered(recordings []recordingXML, dynamic bool) (out []int, less int) {
+	out = make([]int, len(recordings))
 	taken := map[int]bool{}
-	put := func(numbers []int) { // those of a series that begins with 0 are one less than we count
-		from := 1 - min(1, slices.Min(append(slices.DeleteFunc(slices.Clone(numbers), func(n int) bool { return n < 0 }), 1)))
+	put := func(numbers []int, more int) {
 		for i, n := range numbers {
-			if n >= 0 && out[i] == 0 && !taken[n+from] {
-				out[i], taken[n+from] = n+from, true
+			if n >= 0 && out[i] == 0 && !taken[n+more] {
+				out[i], taken[n+more] = n+more, true
 			}
 		}
 	}
-	said, series, prefix := make([]int, len(recordings)), make([]int, len(recordings)), ""
-	same := !dynamic
+	said, series := make([]int, len(recordings)), make([]int, len(recordings))
+	prefix, same := "", !dynamic
 	for i, x := range recordings {
 		said[i], series[i] = -1, -1
 		if m := channelForm.FindStringSubmatch(strings.TrimSpace(x.Configuration.Content)); m != nil {
-			said[i], _ = strconv.Atoi(m[1]) // digits, by its form
+			if said[i], _ = strconv.Atoi(m[1]); said[i] == 0 { // digits, by its form
+				less = 1
+			}
 		}
 		m := seriesForm.FindStringSubmatch(strings.TrimSpace(x.Token))
 		if same = same && m != nil && (i == 0 || m[1] == prefix); same {
@@ -286,9 +290,12 @@ func numbered(recordings []recordingXML, dynamic bool) []int {
 			prefix = m[1]
 		}
 	}
-	put(said)
-	if same {
-		put(series)
+	put(said, less)
+	if same && len(series) > 0 {
+		// Only one that is whole is one of channels.
+		if first, last := slices.Min(series), slices.Max(series); first < 2 && last-first == len(series)-1 {
+			put(series, 1-first)
+		}
 	}
 	for i := range out {
 		for n := i + 1; out[i] == 0; n++ {
@@ -297,7 +304,7 @@ func numbered(recordings []recordingXML, dynamic bool) []int {
 			}
 		}
 	}
-	return out
+	return out, less
 }
 
 // states reads how each channel fares that has a receiver or a job.

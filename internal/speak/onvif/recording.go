@@ -86,12 +86,12 @@ func (k *Channel) named(w Wanted) bool {
 
 // as gives a recording's source with a camera in it, and its content: what was not asked for
 // goes back as it was read.
-func (k *Channel) as(w Wanted) (source sourceXML, content string) {
+func (k *Channel) as(w Wanted, less int) (source sourceXML, content string) {
 	source = k.config
 	source.SourceId, source.Name, source.Address = w.Source, w.Name, w.URI
 	source.Description = cmp.Or(source.Description, w.Description)
 	if content = k.content; strings.TrimSpace(content) == "" {
-		content = fmt.Sprintf("Channel %d", w.Number)
+		content = fmt.Sprintf("Channel %d", w.Number-less)
 	}
 	return source, content
 }
@@ -123,7 +123,7 @@ func (r *Recorder) Set(ctx context.Context, w Wanted, force bool) error {
 		if k.named(w) {
 			return nil
 		}
-		source, content := k.as(w)
+		source, content := k.as(w, r.less)
 		return r.rename(ctx, k, source, content)
 	}
 	if !r.dynamic {
@@ -131,7 +131,7 @@ func (r *Recorder) Set(ctx context.Context, w Wanted, force bool) error {
 	}
 	var a struct{ RecordingToken string }
 	k := &Channel{Number: w.Number}
-	if err := r.c.callOf(ctx, r.recording, "CreateRecording", k.configuration(k.as(w)), &a); err != nil {
+	if err := r.c.callOf(ctx, r.recording, "CreateRecording", k.configuration(k.as(w, r.less)), &a); err != nil {
 		return err
 	}
 	k.Source, k.Name, k.token = w.Source, w.Name, a.RecordingToken
@@ -194,7 +194,7 @@ func (r *Recorder) begin(ctx context.Context, k *Channel, w Wanted) error {
 	// Cut short, it would leave a source that nobody can tell: so it is named first.
 	was, content, named, had := k.config, k.content, k.named(w), k.job
 	if !named {
-		source, text := k.as(w)
+		source, text := k.as(w, r.less)
 		if err := r.rename(ctx, k, source, text); err != nil {
 			return err
 		}
