@@ -154,7 +154,7 @@ type Plan struct {
 	Links []Link
 	// Factory tells that Password is a factory one, known to all: it is replaced at once, and
 	// a device that keeps it is not done.
-	Factory  bool
+	Factory bool
 	// Formers are units that had the place of a station that it is paired with.
 	Formers  []Peer
 	Partings []Peer    // stations that it was told of by this job, and is to forget
