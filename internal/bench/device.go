@@ -91,7 +91,9 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 	d.host.ipv6, d.host.closes = u.IPv6, slices.Contains(u.Manners, closesIdle)
 	d.host.limits = limits{keepsOpen: !d.is(saysClose), idle: d.idle(), one: d.is(oneConnection), oldHTTP: d.is(oldHTTP), resets: d.is(resetsAfter)}
 	d.host.closes = d.host.closes || d.is(resetsAfter)
+	d.host.mu.Lock() // it is plugged in
 	d.host.heeds, d.host.deaf = u.model.Channels > 0, d.is(deafToGroups)
+	d.host.mu.Unlock()
 	d.host.send, d.host.quiet = d.sends(d.host.port.Send), d.is(announcesNothing)
 	d.host.vendor = strings.ToLower(u.model.Make) + " " + u.model.Firmware
 	name := u.Name

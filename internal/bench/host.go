@@ -79,25 +79,28 @@ func (h *host) wants(g glance) bool {
 	if g.to == h.mac {
 		return true
 	}
-	if !g.to.IsGroup() || h.deaf && !g.asks.IsValid() {
+	if !g.to.IsGroup() {
 		return false
 	}
 	h.mu.RLock()
-	card, own, raw, speaks := h.card, h.own, h.raw, h.hail != nil
+	card, own, raw, speaks, heeds, deaf := h.card, h.own, h.raw, h.hail != nil, h.heeds, h.deaf
 	h.mu.RUnlock()
+	if deaf && !g.asks.IsValid() {
+		return false
+	}
 	if raw != nil || card == nil {
 		return raw != nil
 	}
 	if speaks && slices.Contains(hailGroups, g.to) {
 		return true
 	}
-	return !slices.Contains(routersOnly, g.to) && (!g.asks.IsValid() || g.asks == own.Addr() || g.tells && h.heeds)
+	return !slices.Contains(routersOnly, g.to) && (!g.asks.IsValid() || g.asks == own.Addr() || g.tells && heeds)
 }
 
 // deliver hands a frame to the stack.
 func (h *host) deliver(frame []byte) {
 	h.mu.RLock()
-	card, own, raw, speaks := h.card, h.own, h.raw, h.hail
+	card, own, raw, speaks, heeds := h.card, h.own, h.raw, h.hail, h.heeds
 	h.mu.RUnlock()
 	if raw != nil {
 		raw(frame)
@@ -112,7 +115,7 @@ func (h *host) deliver(frame []byte) {
 		return
 	}
 	if p, err := arp.Parse(frame); err == nil && p.Op == arp.Request && p.Target != own.Addr() {
-		if h.heeds && p.Sender == p.Target {
+		if heeds && p.Sender == p.Target {
 			h.forget(p.Target)
 		}
 		return
