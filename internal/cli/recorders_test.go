@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -59,6 +60,9 @@ func TestAClientsChannelsStayTheClients(t *testing.T) {
 	t.Parallel()
 	for _, makes := range []bool{false, true} {
 		for _, manner := range []string{"", "no job states", "shows the port", "drops users", "cuts names", "own sources", "own receivers", "names tracks", "only UDP", "dark TCP", "sorted tokens", "own receivers, names tracks, cuts names"} {
+			if makes && !slices.Contains([]string{"", "cuts names", "own sources", "own receivers", "only UDP"}, manner) {
+				continue // what makes its channels has them numbered and shown by the same code
+			}
 			t.Run(fmt.Sprint(manner, " makes ", makes), func(t *testing.T) {
 				t.Parallel()
 				c := clientsJob(t, makes, manner, "auto")

@@ -25,7 +25,17 @@ import (
 // all are the tests of this package.
 type all struct{ *testing.M }
 
-func (a all) Run() int { return driver.Run(a.M, 5) }
+// builds is a folder for what is built for several of them.
+var builds string
+
+func (a all) Run() (code int) {
+	var err error
+	if builds, err = os.MkdirTemp("", "janustat-builds"); err != nil {
+		panic(err)
+	}
+	defer os.RemoveAll(builds)
+	return driver.Run(a.M, 5)
+}
 
 func TestMain(m *testing.M) {
 	testscript.Main(all{m}, map[string]func(){"janustat": func() { os.Exit(janustat()) }})
