@@ -275,7 +275,7 @@ static void *hand(void *none) {
 		else if (!strcmp(what, "mode") && j >= 0) { COPY(jobs[j].mode, value); begin(r); }
 		else if (!strcmp(what, "name")) COPY(recs[n - 1].name, value);
 		else if (!strcmp(what, "keeps")) COPY(recs[n - 1].keeps, value);
-		else if (!strcmp(what, "dump")) fprintf(stderr, "channel %d: %s|%s|%s|%s|%s|%s|%d receivers\n", n, recs[n - 1].id, recs[n - 1].name, recs[n - 1].location, recs[n - 1].keeps, r < 0 ? "" : rcvs[r].uri, j < 0 ? "" : jobs[j].mode, nrcvs);
+		else if (!strcmp(what, "dump")) fprintf(stderr, "channel %d: id '%s', name '%s', location '%s', keeps '%s', plays '%s', mode '%s', of %d receivers\n", n, recs[n - 1].id, recs[n - 1].name, recs[n - 1].location, recs[n - 1].keeps, r < 0 ? "" : rcvs[r].uri, j < 0 ? "" : jobs[j].mode, nrcvs);
 		pthread_mutex_unlock(&lock);
 		note("hand", what);
 	}
