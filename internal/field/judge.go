@@ -22,7 +22,9 @@ func (p *Proof) judge(plan commission.Plan) {
 	sameSerial := plan.Serial == "" || f.Serial == plan.Serial || f.Serial == "" && len(p.Pins) > 0
 	sameMAC := len(f.MACs) == 0 || slices.Contains(f.MACs, plan.MAC)
 	for _, port := range plan.Ports { // a card beside, which the device has to know
-		sameMAC = sameMAC && slices.Contains(f.MACs, port)
+		if !slices.Contains(f.MACs, port) {
+			p.fail(CheckAlone, "its own cards only", fmt.Sprintf("also %s, which it does not know", port))
+		}
 	}
 	p.compare(CheckIdentity, sameSerial && sameMAC, plan.Serial+" "+plan.MAC.String(), f.Serial)
 	recorded := p.Device.Firmware

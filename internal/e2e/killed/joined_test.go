@@ -36,11 +36,15 @@ others:
 `
 
 func prepareTogether(w driver.Worker) {
+	ready(w, "channels: auto\nintercoms: {D01: {I01: {floor: 1, flat: 101}}}\nreporting: {server: 10.61.8.6, port: 7700}\n")
+}
+
+// ready carries a new job, with more in its sheet, up to where it can be commissioned.
+func ready(w driver.Worker, more string) {
 	w.Must("begin", w.Job, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
 	sheet := filepath.Join(w.Job, job.SheetFile)
 	text, err := os.ReadFile(sheet)
 	require.NoError(w.T, err)
-	more := "channels: auto\nintercoms: {D01: {I01: {floor: 1, flat: 101}}}\nreporting: {server: 10.61.8.6, port: 7700}\n"
 	require.NoError(w.T, os.WriteFile(sheet, append(text, more...), 0o600))
 	w.Must("survey")
 	w.Must("take", "all", "--yes")

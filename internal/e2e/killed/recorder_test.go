@@ -4,16 +4,12 @@ package killed
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"janustat/internal/bench"
 	"janustat/internal/e2e/driver"
-	"janustat/internal/job"
 )
 
 // shelves is a recorder with a channel that is its owner's, in some manners, and two cameras.
@@ -37,16 +33,7 @@ devices:
   - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: VD, count: 2, restart: 1s}
 `
 
-func prepareShelves(w driver.Worker) {
-	w.Must("begin", w.Job, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
-	sheet := filepath.Join(w.Job, job.SheetFile)
-	text, err := os.ReadFile(sheet)
-	require.NoError(w.T, err)
-	require.NoError(w.T, os.WriteFile(sheet, append(text, "channels: auto\n"...), 0o600))
-	w.Must("survey")
-	w.Must("take", "all", "--yes")
-	w.Must("allot")
-}
+func prepareShelves(w driver.Worker) { ready(w, "channels: auto\n") }
 
 // assertShelved runs one commission: both cameras are recorded, the owner's channel is as it was,
 // and nothing is left over of what was cut short.
