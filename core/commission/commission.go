@@ -44,6 +44,7 @@ const (
 	StepPart    Step = "part"    // have a door or indoor station forget the other
 	StepReport  Step = "report"  // tell a panel which server it reports to
 	StepAwait   Step = "await"   // wait for other devices of the job
+	StepUnlock  Step = "unlock"  // wait until a device that its recorder has locked answers again
 	StepFare    Step = "fare"    // wait until links do what they are for
 	StepUser    Step = "user"    // create a further user, or give one its level and password
 	StepProbe   Step = "probe"   // RFC 5227 probe of the allotted address
@@ -418,6 +419,11 @@ type Result struct {
 	Pins map[device.Tongue]string
 	// Alarm says why nothing was offered to it, where it is not what it was.
 	Alarm string
+	// Hammered are the devices on which it tried a password that is not the keyring's, until it
+	// was told the right one in this run.
+	Hammered []int64
+	// Locked is for how long yet it says that it answers no password; 0 where it says nothing.
+	Locked time.Duration
 	// Reset tells that it was put back into its factory state, or may have been.
 	Reset Outcome
 	// Factory tells that a factory password opens it still.

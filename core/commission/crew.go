@@ -2,6 +2,11 @@ package commission
 
 import (
 	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"janustat/core/advice"
 )
 
 // DefaultCrew is how many conversations are held at once.
@@ -35,6 +40,37 @@ func (p *Places) Give() { <-p.free }
 func RunAll(ctx context.Context, w Worker, plans []Plan, spawn func(func()), done func(Result)) []Result {
 	w.Board, w.Pilots = NewBoard(plans), NewPilots(plans)
 	return Each(plans, spawn, done, func(p Plan) Result { return w.Run(ctx, p) })
+}
+
+// MaxLock is how long a run waits at most for devices that have locked themselves.
+const MaxLock = 10 * time.Minute
+
+// MayUnlock reports whether a device that did not open may be one that its recorder has locked, by
+// going on with an old password.
+func (r *Result) MayUnlock() bool {
+	return r.Plan.Watched != "" && r.Status == NeedsYou && !r.Opened && r.Alarm == ""
+}
+
+// Unlocks reports whether such a device is worth another try in this run, once it has unlocked
+// itself: by then its recorder has the right password. What does not say for how long yet, or
+// says more than MaxLock, is left to the next run. Nothing hangs on that word but the wait.
+func (r *Result) Unlocks() bool { return r.MayUnlock() && r.Locked > 0 && r.Locked <= MaxLock }
+
+// BlameHammers names, of the results of a run, the recorders that tried an old password on
+// devices which then refused their own: most lock themselves for that, and few say so.
+func BlameHammers(all []Result) {
+	for i := range all {
+		r := &all[i]
+		if !r.MayUnlock() || r.Locked > 0 {
+			continue
+		}
+		for _, by := range all {
+			if slices.Contains(by.Hammered, r.Plan.ID) {
+				r.Reason = fmt.Sprintf("refuses its own password, and %s went on with another one there: most devices lock themselves for that. %[1]s has the right one now", by.Plan.Tag)
+				r.Next = advice.Say("leave it alone for half an hour, then run %s again", advice.Commission)
+			}
+		}
+	}
 }
 
 // ChangeAll changes the password of every device, as RunAll commissions them.

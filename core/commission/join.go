@@ -304,9 +304,10 @@ func (r *run) mend(ctx context.Context, t *Talk, ties []Tie) (refused []string, 
 		if ties[i].Set && ties[i].State != WrongPassword && !ties[i].Link.Renew || r.mended[name] {
 			continue
 		}
-		switch err := r.setLink(ctx, t, ties[i].Link); {
+		switch err := r.setLink(ctx, t, ties[i]); {
 		case err == nil:
 			if r.mended[name] = true; ties[i].State == WrongPassword {
+				r.result.Hammered = append(r.result.Hammered, ties[i].Link.Peer.ID)
 				r.note(fmt.Sprintf("tried a password on %s that is not the keyring's, on %s: it is told the right one. Where %[1]s has locked itself for that, leave it alone for its own time, then commission again", ties[i].Link.Peer.Tag, name))
 			}
 			ties[i].Set, ties[i].State, ties[i].Why = true, Waiting, ""
@@ -320,13 +321,14 @@ func (r *run) mend(ctx context.Context, t *Talk, ties []Tie) (refused []string, 
 	return refused, nil
 }
 
-func (r *run) setLink(ctx context.Context, t *Talk, l Link) error {
+func (r *run) setLink(ctx context.Context, t *Talk, as Tie) error {
+	l := as.Link
 	if !l.Secret.IsZero() {
 		if err := r.private(); err != nil {
 			return err
 		}
 	}
-	w := Write{Step: l.Step, Intent: l.Intent(), InClear: !l.Secret.IsZero() && !t.Main.Encrypted()}
+	w := Write{Step: l.Step, Intent: l.Intent() + as.called(), InClear: !l.Secret.IsZero() && !t.Main.Encrypted()}
 	return r.do(ctx, w, func() error { return t.Set(ctx, l) })
 }
 
@@ -404,7 +406,7 @@ func (r *run) nudge(ctx context.Context, t *Talk, ties []Tie, otherwise bool) er
 		default:
 			continue // what was told stands: it is the other side that fails
 		}
-		if err := r.setLink(ctx, t, ties[i].Link); err != nil && (!r.denied || ctx.Err() != nil) {
+		if err := r.setLink(ctx, t, ties[i]); err != nil && (!r.denied || ctx.Err() != nil) {
 			return err
 		}
 	}

@@ -93,6 +93,15 @@ func (t *Tie) Changed() string {
 	return fmt.Sprintf("keeps its pictures for %s, and kept them for %s when it was joined", lasting(t.Keeps), lasting(t.Link.Keeps))
 }
 
+// called tells, behind the intent of a channel, what the recorder calls it until then, where that
+// is another name than it will have.
+func (t *Tie) called() string {
+	if t.Link.Step != StepChannel || t.Shows == nil || t.Shows.Name == "" || t.OnlyCalled || t.Shows.Name == t.Link.Peer.Label() {
+		return ""
+	}
+	return fmt.Sprintf(", called %q until now", text.Harmless(t.Shows.Name, text.Long, nil))
+}
+
 // lasting puts a duration of a recorder into words, where that is simple.
 func lasting(d string) string {
 	if d == "PT0S" {

@@ -169,6 +169,7 @@ func init() { // it refers to functions that refer to it
 		{name: StepReturn, while: moving, quiet: true},
 		{name: StepVerify, while: speaking, quiet: true},
 		{name: StepAwait, while: others, quiet: true},
+		{name: StepUnlock, while: others},
 		{name: StepChannel, while: speaking, told: "records on %s", proofs: tieProofs(StepChannel)},
 		{name: StepPair, while: speaking, told: "was told of %s", proofs: tieProofs(StepPair)},
 		{name: StepRest, while: speaking, told: "was told to rest on %s"},

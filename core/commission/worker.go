@@ -85,6 +85,10 @@ func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Conte
 	if errors.As(err, &alarm) {
 		r.result.Alarm = alarm.Why
 	}
+	var locked *LockedError
+	if errors.As(err, &locked) {
+		r.result.Locked = locked.Wait.Said()
+	}
 	switch {
 	case err == nil:
 		r.result.Status = Done

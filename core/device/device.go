@@ -172,6 +172,9 @@ type Tongue string
 
 // Stream is a picture that others can watch.
 type Stream struct {
+	// Scheme is that of its URI where that is not rtsp: rtsps (over TLS), or http or https (the
+	// conversation of RTSP inside that of HTTP).
+	Scheme string `json:"scheme,omitempty"`
 	Path   string `json:"path"`            // of its URI (RTSP), with its query; the host is where the device is met
 	Port   uint16 `json:"port"`            // likewise
 	Codec  string `json:"codec,omitempty"` // as SDP names it (RFC 8866, 6.6)

@@ -55,7 +55,7 @@ func (d *Device) check(r *http.Request, header *element) (v verdict, level strin
 		d.guard.wrong++
 		d.log(r, EventWrongPassword, offered, false)
 		if d.guard.wrong >= lockAfter || d.is(locksAtThree) && d.guard.wrong >= 3 {
-			d.guard.locked = time.Now().Add(lockFor)
+			d.guard.locked = time.Now().Add(cmp.Or(d.unit.Lock, lockFor))
 		}
 	}
 	return v, d.state.users[user].level

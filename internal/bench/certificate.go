@@ -11,13 +11,14 @@ import (
 	"fmt"
 	"io"
 	"math/big"
+	"slices"
 	"time"
 )
 
 // builtIn makes the certificate that a device leaves the factory with. It follows from
 // the unit, so that the device is the same one when the bench is started again.
 func builtIn(u Unit) *tls.Certificate {
-	if u.model.HTTPS == "" {
+	if !encrypts(u) {
 		return nil
 	}
 	seed := sha256.Sum256(fmt.Appendf(nil, "bench certificate of %s %s", u.MAC, u.Serial))
@@ -29,9 +30,14 @@ func builtIn(u Unit) *tls.Certificate {
 	return signed(u, key, nil, built) // without randomness, signatures are the same each time: RFC 6979
 }
 
+// encrypts reports whether a unit has anything over TLS.
+func encrypts(u Unit) bool {
+	return u.model.HTTPS != "" || slices.Contains(u.Manners, streamsOverTLS)
+}
+
 // selfSigned makes the certificate that a device signs for itself, as most do.
 func selfSigned(u Unit) *tls.Certificate {
-	if u.model.HTTPS == "" {
+	if !encrypts(u) {
 		return nil
 	}
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)

@@ -28,19 +28,20 @@ type Device struct {
 	state     state
 	guard     guard
 	boots     int
-	asked     int               // requests so far
-	served    int               // requests to its service so far
-	powered   time.Time         // when it last started
-	woken     time.Time         // when it was first asked since
-	kept      bool              // came up with a lease, and keeps it
-	visits    map[string]string // who is signed in at its pages, by cookie
-	cert      *tls.Certificate  // it shows, where it has HTTPS
-	swallowed bool              // an answer, once
-	had       []string          // every password that was ever set
-	winks     []string          // what it was told to show itself by
-	paired    chan struct{}     // a station was told of another
-	blinded   bool              // it has no stream now
-	viewers   []net.Conn        // that watch it
+	asked     int                 // requests so far
+	served    int                 // requests to its service so far
+	powered   time.Time           // when it last started
+	woken     time.Time           // when it was first asked since
+	kept      bool                // came up with a lease, and keeps it
+	visits    map[string]string   // who is signed in at its pages, by cookie
+	cert      *tls.Certificate    // it shows, where it has HTTPS
+	tunnels   map[string]net.Conn // of viewers inside HTTP, by session
+	swallowed bool                // an answer, once
+	had       []string            // every password that was ever set
+	winks     []string            // what it was told to show itself by
+	paired    chan struct{}       // a station was told of another
+	blinded   bool                // it has no stream now
+	viewers   []net.Conn          // that watch it
 	// registered is until when other stations are, by their serials; homeless ends what
 	// was connected to a server that it is not to report to any more.
 	registered map[string]time.Time
@@ -116,7 +117,7 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 		d.state.users[u.Guest] = account{"left by someone", "User"}
 	}
 	if u.Locked {
-		d.guard.locked = time.Now().Add(lockFor)
+		d.guard.locked = time.Now().Add(cmp.Or(u.Lock, lockFor))
 	}
 	d.cert = builtIn(u)
 	return d
@@ -233,6 +234,7 @@ func (d *Device) boot(first bool) error {
 		return d.host.serve(80, mux, nil)
 	}
 	mux.HandleFunc(snapshotPath, d.serveSnapshot)
+	mux.HandleFunc(streamPath, d.serveTunnel)
 	if to, status := d.leads(address.Addr()); to == "" {
 		mux.HandleFunc(d.unit.model.Path, d.serveSOAP)
 	} else {

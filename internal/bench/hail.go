@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"cmp"
 	"crypto/rand"
 	"crypto/sha256"
 	"fmt"
@@ -198,7 +199,7 @@ func (e *hailEnd) Wrong() {
 	defer d.mu.Unlock()
 	d.logs.add(Event{Host: d.unit.ID, What: EventWrongPassword, Op: "hail"})
 	if d.guard.wrong++; d.guard.wrong >= lockAfter {
-		d.guard.locked = time.Now().Add(lockFor)
+		d.guard.locked = time.Now().Add(cmp.Or(d.unit.Lock, lockFor))
 	}
 }
 

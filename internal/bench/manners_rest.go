@@ -38,7 +38,11 @@ func ahead(m *Model, u *Unit) { u.Clock = 3 * time.Hour }
 
 // restManners are those of addresses, of restarts, of clocks and of streams.
 var restManners = map[string]manner{
-	oddToken: {stands: "Core Specification, tt:ReferenceToken: any 64 characters", weight: 2, group: "interfaces"},
+	countsViewers:   {stands: "practice: wrong passwords of viewers lock it for everybody", weight: 1, group: "picture"},
+	streamsOverTLS:  {stands: "Media2 Service Specification, GetStreamUri: RTSPS, and nothing without TLS", weight: 1, group: "picture"},
+	streamsOverHTTP: {stands: "Streaming Specification, RTP/RTSP/HTTP/TCP: streams inside HTTP alone", weight: 1, group: "picture"},
+	deadRTSP:        {stands: "practice: RTSP is named, and its port is shut; inside HTTP it streams", weight: 1, group: "picture"},
+	oddToken:        {stands: "Core Specification, tt:ReferenceToken: any 64 characters", weight: 2, group: "interfaces"},
 	"radio first": {
 		stands: "Core Specification, GetNetworkInterfaces: further interfaces, switched off", weight: 2, group: "interfaces",
 		shape: func(_ *Device, op string, answer *node) {

@@ -38,10 +38,20 @@ func getSnapshotURI(d *Device, req *element) (*node, *fault) {
 }
 
 func getStreamURI(d *Device, req *element) (*node, *fault) {
-	if req.find("ProfileToken").value() != profileToken || req.find("StreamSetup", "Transport", "Protocol").value() != "RTSP" {
+	protocol := req.find("StreamSetup", "Transport", "Protocol").value()
+	if req.find("ProfileToken").value() != profileToken {
 		return nil, invalid("NoProfile", "The requested profile token does not exist")
 	}
-	return el(medNS, "GetStreamUriResponse", el(medNS, "MediaUri", el(typNS, "Uri", "rtsp://"+d.state.address.Addr().String()+streamPath),
+	scheme := "rtsp"
+	switch {
+	case protocol == "HTTP" && (d.is(streamsOverHTTP) || d.is(deadRTSP)):
+		scheme = "http"
+	case protocol != "RTSP" || d.is(streamsOverHTTP):
+		return nil, invalid("InvalidStreamSetup", "The specified stream setup is not supported")
+	case d.is(streamsOverTLS):
+		scheme = "rtsps"
+	}
+	return el(medNS, "GetStreamUriResponse", el(medNS, "MediaUri", el(typNS, "Uri", scheme+"://"+d.state.address.Addr().String()+streamPath),
 		el(typNS, "InvalidAfterConnect", false), el(typNS, "InvalidAfterReboot", false), el(typNS, "Timeout", "PT60S"))), nil
 }
 

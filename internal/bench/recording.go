@@ -442,7 +442,8 @@ func (d *Device) configure(v *receiver, req *element) *fault {
 	k := req.find("Configuration")
 	u, err := url.Parse(k.find("MediaUri").value())
 	protocol := k.find("StreamSetup", "Transport", "Protocol").value()
-	if err != nil || u.Scheme != "rtsp" || protocol != "UDP" && (protocol != "RTSP" || d.is(onlyUDP)) {
+	if err != nil || !slices.Contains([]string{"rtsp", "rtsps", "http"}, u.Scheme) || (u.Scheme == "http") != (protocol == "HTTP") ||
+		u.Scheme != "http" && protocol != "UDP" && (protocol != "RTSP" || d.is(onlyUDP)) {
 		return invalid("BadConfiguration", "The configuration is invalid")
 	}
 	v.mode, v.stream, v.protocol = k.find("Mode").value(), k.find("StreamSetup", "Stream").value(), protocol
@@ -496,7 +497,7 @@ const retryAfter = 1500 * time.Millisecond
 // startReceiver has a recorder watch a camera until the receiver is configured anew, or
 // the recorder goes down. The lock is held.
 func (d *Device) startReceiver(v *receiver) {
-	if v.mode == neverConnect || v.uri == "" || v.protocol != "UDP" && d.is(darkTCP) {
+	if v.mode == neverConnect || v.uri == "" || v.protocol == "RTSP" && d.is(darkTCP) {
 		v.state = "NotConnected"
 		return
 	}

@@ -2,7 +2,9 @@ package bench
 
 import (
 	"bufio"
+	"cmp"
 	"crypto/rand"
+	"crypto/tls"
 	"encoding/hex"
 	"fmt"
 	"io"
@@ -38,9 +40,20 @@ func (d *Device) serveStream() error {
 	if !d.streams() || !d.host.address().IsValid() {
 		return nil
 	}
-	l, err := gonet.ListenTCP(d.host.stack, nic.Full(netip.AddrPortFrom(d.host.address(), rtspPort)), ipv4.ProtocolNumber)
+	port := uint16(rtspPort)
+	switch {
+	case d.is(streamsOverTLS):
+		port = rtspsPort
+	case d.is(streamsOverHTTP) || d.is(deadRTSP):
+		return nil
+	}
+	var l net.Listener
+	l, err := gonet.ListenTCP(d.host.stack, nic.Full(netip.AddrPortFrom(d.host.address(), port)), ipv4.ProtocolNumber)
 	if err != nil {
-		return fmt.Errorf("%s: listen on port %d: %w", d.unit.ID, rtspPort, err)
+		return fmt.Errorf("%s: listen on port %d: %w", d.unit.ID, port, err)
+	}
+	if port == rtspsPort {
+		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{*selfSigned(d.unit)}})
 	}
 	d.host.onDown(func() { _ = l.Close() })
 	go func() {
@@ -49,7 +62,7 @@ func (d *Device) serveStream() error {
 			if err != nil {
 				return
 			}
-			v := &viewer{d: d, c: c, nonce: randomHex(), session: randomHex()}
+			v := &viewer{d: d, c: c, in: c, nonce: randomHex(), session: randomHex()}
 			go v.serve()
 		}
 	}()
@@ -65,7 +78,8 @@ func randomHex() string {
 // viewer is one who watches a device's stream.
 type viewer struct {
 	d       *Device
-	c       net.Conn
+	c       net.Conn  // what it is told
+	in      io.Reader // what it asks
 	nonce   string
 	session string
 	set     bool // up
@@ -82,7 +96,7 @@ func (v *viewer) serve() {
 		defer v.d.mu.Unlock()
 		v.d.viewers = slices.DeleteFunc(v.d.viewers, func(c net.Conn) bool { return c == v.c })
 	}()
-	r := textproto.NewReader(bufio.NewReader(io.LimitReader(v.c, 1<<20)))
+	r := textproto.NewReader(bufio.NewReader(io.LimitReader(v.in, 1<<20)))
 	for {
 		if !v.playing {
 			_ = v.c.SetReadDeadline(time.Now().Add(viewerIdle))
@@ -189,11 +203,23 @@ func (v *viewer) admit(method, uri string, h textproto.MIMEHeader) bool {
 		return false
 	}
 	v.d.mu.Lock()
+	defer v.d.mu.Unlock()
 	user, ok := v.d.state.users[cred.Username]
-	v.d.mu.Unlock()
 	chal := digest.Challenge{Realm: v.d.realm(), Nonce: v.nonce, Algorithm: "MD5"}
 	want, err := digest.Digest(&chal, digest.Options{Method: method, URI: cred.URI, Username: cred.Username, Password: user.password})
 	fits := ok && err == nil && want.Response == cred.Response
+	if v.d.is(countsViewers) {
+		switch {
+		case v.d.shut():
+			fits = false
+		case fits:
+			v.d.guard.wrong = 0
+		default:
+			if v.d.guard.wrong++; v.d.guard.wrong >= lockAfter {
+				v.d.guard.locked = time.Now().Add(cmp.Or(v.d.unit.Lock, lockFor))
+			}
+		}
+	}
 	v.d.logs.add(Event{Host: v.d.unit.ID, From: v.c.RemoteAddr().String(), What: EventRead, Op: method, OK: fits})
 	return fits
 }
@@ -219,18 +245,9 @@ func (v *viewer) play() {
 // watch is a recorder at a camera: it plays the stream at a URI until ctx ends or the
 // stream does. playing is told once the picture has come.
 func watch(dial func(netip.AddrPort) (net.Conn, error), uri, user, password string, playing func()) error {
-	host, _, _ := strings.Cut(strings.TrimPrefix(uri, "rtsp://"), "/")
-	to, err := netip.ParseAddrPort(host)
+	c, uri, err := connect(dial, uri)
 	if err != nil {
-		at, aerr := netip.ParseAddr(host)
-		if aerr != nil {
-			return fmt.Errorf("%q is no address", host)
-		}
-		to = netip.AddrPortFrom(at, rtspPort)
-	}
-	c, err := dial(to)
-	if err != nil {
-		return fmt.Errorf("no answer from %s", to.Addr())
+		return err
 	}
 	defer c.Close()
 	w := &watcher{c: c, r: bufio.NewReader(c), user: user, password: password}

@@ -121,6 +121,7 @@ type Unit struct {
 	Password string        `yaml:"password"` // of its administrator, set by someone else before
 	Guest    string        `yaml:"guest"`    // a further user, set by someone else before
 	Locked   bool          `yaml:"locked"`   // by the wrong passwords of someone else
+	Lock     time.Duration `yaml:"lock"`     // how long wrong passwords lock it, instead of half an hour
 	Clock    time.Duration `yaml:"clock"`    // its clock minus the true time
 	Zone     string        `yaml:"zone"`     // its time zone, instead of the usual one
 	Restart  time.Duration `yaml:"restart"`  // instead of the model's

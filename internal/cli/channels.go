@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -144,6 +145,20 @@ func (a *App) printChannels(rows []work.ChannelRow, passwords bool) error {
 	return nil
 }
 
+// protocolOf names how a stream is asked for, as the forms of recorders do.
+func protocolOf(uri string) string {
+	scheme, _, _ := strings.Cut(uri, ":")
+	switch scheme {
+	case "rtsps":
+		return "RTSP over TLS"
+	case "http":
+		return "RTSP over HTTP"
+	case "https":
+		return "RTSP over HTTPS"
+	}
+	return "RTSP over TCP"
+}
+
 // channelFile writes the sheet for a person, who types it in.
 func (a *App) channelFile(file string, rows []work.ChannelRow, passwords bool) error {
 	var b bytes.Buffer
@@ -154,7 +169,7 @@ func (a *App) channelFile(file string, rows []work.ChannelRow, passwords bool) e
 	}
 	_ = w.Write(head) // into memory: never fails
 	for _, r := range rows {
-		line := []string{r.Recorder.Tag, channelNumber(r.Number), r.Camera.Tag, r.Name, "RTSP over TCP", r.URI, r.User}
+		line := []string{r.Recorder.Tag, channelNumber(r.Number), r.Camera.Tag, r.Name, protocolOf(r.URI), r.URI, r.User}
 		if passwords {
 			line = append(line, r.Password.Reveal())
 		}

@@ -2,9 +2,12 @@ package cli
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -83,6 +86,33 @@ func TestAClientsChannelsStayTheClients(t *testing.T) {
 				assert.Equal(t, after, again)
 			})
 		}
+	}
+}
+
+// A camera that streams over TLS alone, inside HTTP alone, or not at the port that it names is
+// watched as it streams, proved like that, and keeps its channel.
+func TestStreamsInOtherWays(t *testing.T) {
+	t.Parallel()
+	for manner, want := range map[string]string{"streams over TLS": "rtsps://10.61.8.", "streams inside HTTP": "http://10.61.8.", "dead RTSP": "http://10.61.8."} {
+		t.Run(manner, func(t *testing.T) {
+			t.Parallel()
+			c := hire(t, strings.Replace(fmt.Sprintf(nightWatch, false, "", 2), "count: 2,", "count: 2, manners: ["+manner+"],", 1), "--subnet", "10.61.8.0/23")
+			c.bench.Device("spare").Unplug()
+			c.sheet("channels: auto\n")
+			c.prepare()
+			code, out, errs := c.run("", "commission", "--yes", "--quiet")
+			require.Equal(t, ExitDone, code, out+errs)
+			laid, _ := c.bench.Device("rec").Laid()
+			assert.Contains(t, laid[0].URI, want)
+			csv := filepath.Join(t.TempDir(), "r01.csv")
+			c.must("channels", "--csv", csv)
+			b, err := os.ReadFile(csv)
+			require.NoError(t, err)
+			assert.Contains(t, string(b), map[bool]string{true: "RTSP over TLS", false: "RTSP over HTTP"}[manner == "streams over TLS"])
+			c.writesNothing()
+			assert.Contains(t, c.must("prove", "--quiet"), "every check held")
+			assert.Regexp(t, `R01 +1 +C01 .*connected`, c.must("channels"))
+		})
 	}
 }
 
@@ -261,6 +291,47 @@ func TestAReplacedCameraIsRecordedWhereTheOldOneWas(t *testing.T) {
 			assert.Contains(t, c.must("prove", "--quiet"), "4 of 4 devices proved: every check held")
 		})
 	}
+}
+
+// A camera that its recorder locks, by going on with another password, is named; the recorder is
+// told the right one, and the camera tried again once it has unlocked itself.
+func TestALockedCameraIsTriedAgain(t *testing.T) {
+	t.Parallel()
+	for _, answer := range []string{"status", "silent"} {
+		t.Run(answer, func(t *testing.T) {
+			t.Parallel()
+			lockedAndTriedAgain(t, answer)
+		})
+	}
+}
+
+func lockedAndTriedAgain(t *testing.T, answer string) {
+	site := strings.Replace(fmt.Sprintf(nightWatch, false, "", 2), "count: 2,", "count: 2, lock: 8s, manners: [counts viewers],", 1)
+	site = strings.Replace(site, "devices:", "  dome: {make: Verrine, name: Dome 9, kind: camera, firmware: '2', factory: 192.168.100.9/24, auth: sha256, dialect: default, path: /onvif/device, fault_status: 400, restart: 1s, lock: "+answer+"}\ndevices:", 1)
+	site = strings.Replace(site, "model: verrine-dome, mac: \"02:e4:42:00:01:01\"", "model: dome, mac: \"02:e4:42:00:01:01\"", 1)
+	c := hire(t, site, "--subnet", "10.61.8.0/23")
+	c.bench.Device("spare").Unplug()
+	c.sheet("channels: auto\n")
+	c.prepare()
+	c.must("commission", "--yes", "--quiet")
+	rec := c.bench.Device("rec")
+	_, mark := c.events(0)
+	rec.Spoil(1)
+	require.Eventually(t, func() bool { return wrongTries(c, "dome-1", mark)+wrongTries(c, "dome-2", mark) >= 5 }, 30*time.Second, 20*time.Millisecond)
+	code, out, errs := c.run("", "commission", "--yes")
+	if answer == "silent" {
+		assert.Equal(t, ExitNeeds, code)
+		assert.Contains(t, strings.Join(strings.Fields(out), " "), "refuses its own password, and R01 went on with another one there: most devices lock themselves for that. R01 has the right one now")
+		require.Eventually(t, func() bool { _, states := rec.Watched(); return states[0] == "Connected" }, 30*time.Second, 50*time.Millisecond)
+		c.anHourLater()
+		code, out, errs = c.run("", "commission", "--yes")
+		assert.Equal(t, ExitDone, code, out+errs)
+		assert.Contains(t, c.must("prove", "--quiet"), "every check held")
+		return
+	}
+	assert.Equal(t, ExitDone, code, out+errs)
+	assert.Contains(t, errs, "locked by the old password of its recorder: waiting until it opens")
+	assert.Contains(t, c.must("prove", "--quiet"), "every check held")
 }
 
 // A recorder that was reset gets all its channels back from its record.

@@ -3,6 +3,7 @@ package field
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -15,23 +16,26 @@ import (
 	"janustat/core/device"
 	"janustat/core/secret"
 	"janustat/core/text"
+	"janustat/internal/secure"
 	"janustat/internal/speak/onvif"
 	"janustat/internal/speak/rtsp"
 )
 
 // Stream implements commission.Streamer.
 func (s *session) Stream(ctx context.Context, user string, p secret.Password) (out device.Stream, fits bool, err error) {
-	places, err := s.StreamPlaces(ctx)
+	out, err = s.stream(ctx, onvif.OverRTSP, onvif.OverTLS, onvif.OverHTTP)
 	if err != nil {
-		return out, false, s.lost(err)
+		return out, false, err
 	}
-	all := make([]device.Stream, len(places))
-	for i, p := range places {
-		all[i] = device.Stream{Path: p.Path, Port: p.Port, Codec: p.Codec, Width: p.Width, Height: p.Height}
-	}
-	out = all[0]
-	out.Others = all[1:]
 	d, err := s.site.describe(ctx, s.plan.MAC, s.at, out, user, p)
+	if errors.Is(err, rtsp.ErrUnreachable) && out.Scheme == "" && ctx.Err() == nil {
+		// It names a stream at a port where nothing answers: one of the other ways may be open.
+		if other, oerr := s.stream(ctx, onvif.OverTLS, onvif.OverHTTP); oerr == nil && other.Scheme != "" {
+			if od, derr := s.site.describe(ctx, s.plan.MAC, s.at, other, user, p); !errors.Is(derr, rtsp.ErrUnreachable) {
+				out, d, err = other, od, derr
+			}
+		}
+	}
 	if errors.Is(err, rtsp.ErrRefused) {
 		return out, false, nil
 	}
@@ -47,6 +51,24 @@ func (s *session) Stream(ctx context.Context, user string, p secret.Password) (o
 	return out, true, nil
 }
 
+// stream reads where a camera streams by the first of some ways that it offers.
+func (s *session) stream(ctx context.Context, ways ...onvif.Way) (out device.Stream, err error) {
+	places, err := s.StreamPlaces(ctx, ways...)
+	if err != nil {
+		return out, s.lost(err)
+	}
+	all := make([]device.Stream, len(places))
+	for i, p := range places {
+		all[i] = device.Stream{Path: p.Path, Port: p.Port, Codec: p.Codec, Width: p.Width, Height: p.Height}
+		if p.Scheme != "rtsp" {
+			all[i].Scheme = p.Scheme
+		}
+	}
+	out = all[0]
+	out.Others = all[1:]
+	return out, nil
+}
+
 // describe asks a camera for its stream, as a recorder will.
 func (s *Site) describe(ctx context.Context, mac device.MAC, at netip.Addr, stream device.Stream, user string, p secret.Password) (rtsp.Description, error) {
 	inside, cancel := context.WithCancel(ctx)
@@ -55,7 +77,18 @@ func (s *Site) describe(ctx context.Context, mac device.MAC, at netip.Addr, stre
 	if err != nil {
 		return rtsp.Description{}, err
 	}
-	return rtsp.Describe(ctx, func(ctx context.Context) (net.Conn, error) { return dial(ctx, stream.Port) }, streamURI(at, stream), user, p)
+	return rtsp.Describe(ctx, func(ctx context.Context) (net.Conn, error) {
+		c, err := dial(ctx, stream.Port)
+		if err != nil || !strings.HasSuffix(stream.Scheme, "s") {
+			return c, err
+		}
+		over := tls.Client(c, secure.Config(&secure.Seen{}))
+		if err := over.HandshakeContext(ctx); err != nil {
+			c.Close()
+			return nil, err
+		}
+		return over, nil
+	}, streamURI(at, stream), user, p)
 }
 
 // StreamURI is where the stream of a camera is watched, without the user; "" where that is
@@ -69,12 +102,12 @@ func StreamURI(p commission.Peer) string {
 
 // streamURI is where a stream is watched, without the user.
 func streamURI(at netip.Addr, s device.Stream) string {
-	host := at.String()
-	if s.Port != rtsp.Port {
+	host, scheme := at.String(), cmp.Or(s.Scheme, "rtsp")
+	if s.Port != rtsp.Ports[scheme] {
 		host = netip.AddrPortFrom(at, s.Port).String()
 	}
 	path, query, _ := strings.Cut(s.Path, "?")
-	u := url.URL{Scheme: "rtsp", Host: host, Path: path, RawQuery: query}
+	u := url.URL{Scheme: scheme, Host: host, Path: path, RawQuery: query}
 	if raw, err := url.PathUnescape(path); err == nil {
 		u.Path, u.RawPath = raw, path
 	}

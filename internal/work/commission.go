@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"janustat/core/commission"
@@ -134,8 +135,59 @@ func (d *Desk) Commission(ctx context.Context, n *reach.Net, planner *field.Plan
 	worker := d.worker(prover, c.Size, v.Step, planner.Keys)
 	worker.HandLimit = c.Hands
 	return d.watchOver(ctx, planner.Keys, v, func(done func(commission.Result)) []commission.Result {
-		return commission.RunAll(ctx, worker, plans, func(f func()) { go f() }, done)
+		var held []int64 // what is told of them hangs on what their recorders did
+		all := commission.RunAll(ctx, worker, plans, spawn, func(r commission.Result) {
+			if r.MayUnlock() {
+				held = append(held, r.Plan.ID)
+				return
+			}
+			done(r)
+		})
+		commission.BlameHammers(all)
+		at := func(id int64) *commission.Result {
+			return &all[slices.IndexFunc(all, func(x commission.Result) bool { return x.Plan.ID == id })]
+		}
+		var again []commission.Plan
+		var wait time.Duration
+		for _, id := range held {
+			r := at(id)
+			if !r.Unlocks() {
+				done(*r)
+				continue
+			}
+			again, wait = append(again, r.Plan), max(wait, r.Locked)
+		}
+		if len(again) == 0 {
+			return all
+		}
+		if !unlocked(ctx, again, wait, v) {
+			for _, p := range again {
+				done(*at(p.ID))
+			}
+			return all
+		}
+		for _, r := range commission.RunAll(ctx, worker, again, spawn, done) {
+			*at(r.Plan.ID) = r
+		}
+		return all
 	})
+}
+
+func spawn(f func()) { go f() }
+
+// unlocked waits until devices have unlocked themselves, unless the run is ended.
+func unlocked(ctx context.Context, those []commission.Plan, wait time.Duration, v View) bool {
+	until := time.NewTimer(wait + time.Second)
+	defer until.Stop()
+	for _, p := range those {
+		v.Step(p, commission.StepUnlock, fmt.Sprintf("locked by the old password of its recorder: waiting until it opens (%s)", wait.Round(time.Second)))
+	}
+	select {
+	case <-until.C:
+		return true
+	case <-ctx.Done():
+		return false
+	}
 }
 
 // Outlook is what would be written to one device, by what the register knows.

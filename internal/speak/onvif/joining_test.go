@@ -33,16 +33,18 @@ func TestWhereADeviceStreams(t *testing.T) {
 		err           error
 		fault         bool
 	}{
-		"the largest, wherever the device says it is":    {[]string{mediaNS}, one, "rtsp://10.9.9.9:8554/a%20b?ch=1&amp;s=0", StreamPlace{8554, "/a%20b?ch=1&s=0", "H264", 1920, 1080}, nil, false},
-		"at the usual port":                              {[]string{mediaNS}, one, "rtsp://camera/live", StreamPlace{554, "/live", "H264", 1920, 1080}, nil, false},
-		"a query alone":                                  {[]string{mediaNS}, one, "rtsp://camera?ch=1", StreamPlace{554, "/?ch=1", "H264", 1920, 1080}, nil, false},
-		"by the second service where the first has none": {[]string{mediaNS, media2NS}, two, "rtsp://camera/h265", StreamPlace{554, "/h265", "H265", 3840, 2160}, nil, false},
-		"HTTP is no stream":                              {[]string{mediaNS}, one, "http://camera/live", StreamPlace{}, ErrNoStream, false},
-		"no address":                                     {[]string{mediaNS}, one, "", StreamPlace{}, ErrNoStream, false},
-		"port 0":                                         {[]string{mediaNS}, one, "rtsp://camera:0/live", StreamPlace{}, ErrNoStream, false},
-		"no profile":                                     {[]string{mediaNS}, "", "", StreamPlace{}, ErrNoStream, false},
-		"no media":                                       {nil, "", "", StreamPlace{}, ErrNoStream, false},
-		"named and not offered":                          {[]string{mediaNS}, "", "", StreamPlace{}, ErrNoStream, true},
+		"the largest, wherever the device says it is":    {[]string{mediaNS}, one, "rtsp://10.9.9.9:8554/a%20b?ch=1&amp;s=0", StreamPlace{"rtsp", 8554, "/a%20b?ch=1&s=0", "H264", 1920, 1080}, nil, false},
+		"at the usual port":                              {[]string{mediaNS}, one, "rtsp://camera/live", StreamPlace{"rtsp", 554, "/live", "H264", 1920, 1080}, nil, false},
+		"a query alone":                                  {[]string{mediaNS}, one, "rtsp://camera?ch=1", StreamPlace{"rtsp", 554, "/?ch=1", "H264", 1920, 1080}, nil, false},
+		"by the second service where the first has none": {[]string{mediaNS, media2NS}, two, "rtsp://camera/h265", StreamPlace{"rtsp", 554, "/h265", "H265", 3840, 2160}, nil, false},
+		"over TLS": {[]string{mediaNS}, one, "rtsps://camera/live", StreamPlace{"rtsps", 322, "/live", "H264", 1920, 1080}, nil, false},
+		"inside HTTP, where the usual way is none": {[]string{mediaNS}, one, "http://camera/live", StreamPlace{"http", 80, "/live", "H264", 1920, 1080}, nil, false},
+		"another protocol":                         {[]string{mediaNS}, one, "udp://camera/live", StreamPlace{}, ErrNoStream, false},
+		"no address":                               {[]string{mediaNS}, one, "", StreamPlace{}, ErrNoStream, false},
+		"port 0":                                   {[]string{mediaNS}, one, "rtsp://camera:0/live", StreamPlace{}, ErrNoStream, false},
+		"no profile":                               {[]string{mediaNS}, "", "", StreamPlace{}, ErrNoStream, false},
+		"no media":                                 {nil, "", "", StreamPlace{}, ErrNoStream, false},
+		"named and not offered":                    {[]string{mediaNS}, "", "", StreamPlace{}, ErrNoStream, true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			cl := stub(t, func(w http.ResponseWriter, _ *http.Request, op, body string) {
@@ -60,7 +62,7 @@ func TestWhereADeviceStreams(t *testing.T) {
 					send(w, 200, "<GetStreamUriResponse><MediaUri><Uri>"+x.uri+"</Uri></MediaUri></GetStreamUriResponse>")
 				}
 			})
-			got, err := cl.StreamPlaces(t.Context())
+			got, err := cl.StreamPlaces(t.Context(), OverRTSP, OverTLS, OverHTTP)
 			if x.err != nil {
 				require.ErrorIs(t, err, x.err)
 				return
@@ -93,9 +95,9 @@ func TestStreamsOfEachCodec(t *testing.T) {
 			send(w, 200, "<R><MediaUri><Uri>rtsp://camera/"+token+"</Uri></MediaUri></R>")
 		}
 	})
-	got, err := cl.StreamPlaces(t.Context())
+	got, err := cl.StreamPlaces(t.Context(), OverRTSP, OverTLS, OverHTTP)
 	require.NoError(t, err)
-	assert.Equal(t, []StreamPlace{{554, "/new", "H265", 3840, 100}, {554, "/main", "H264", 1920, 100}, {554, "/still", "JPEG", 4000, 100}}, got)
+	assert.Equal(t, []StreamPlace{{"rtsp", 554, "/new", "H265", 3840, 100}, {"rtsp", 554, "/main", "H264", 1920, 100}, {"rtsp", 554, "/still", "JPEG", 4000, 100}}, got)
 }
 
 // shelf is a recorder with fixed channels, of which the first is somebody else's.

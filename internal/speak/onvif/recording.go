@@ -329,12 +329,17 @@ func (r *Recorder) configure(ctx context.Context, token string, w Wanted) error 
 const (
 	overTCP = "RTSP"
 	overUDP = "UDP"
+	// overHTTP is for a camera that streams inside HTTP alone.
+	overHTTP = "HTTP"
 )
 
 // inTransports writes a receiver with the transport that is wanted, and where the recorder
 // refuses it, with the other.
 func (r *Recorder) inTransports(w Wanted, write func(form string) error) error {
 	first, second := overTCP, overUDP
+	if strings.HasPrefix(w.URI, "http") {
+		return write(w.receiver(overHTTP))
+	}
 	if r.noTCP || w.Datagrams {
 		first, second = second, first
 	}

@@ -9,18 +9,32 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"janustat/internal/speak/rtsp"
 )
 
 // StreamPlace is where a device streams, and what, as far as its profile tells.
 type StreamPlace struct {
+	Scheme        string // of its URI: rtsp, rtsps, or http or https, inside which RTSP is spoken
 	Port          uint16
 	Path          string // with the query
 	Codec         string
 	Width, Height int // in pixels; 0 is not told
 }
 
-// rtspPort is RTSP's (RFC 2326, 3.2).
-const rtspPort = 554
+// Way is how a stream can be asked for, by what the second media service calls it
+// (TransportProtocol of the first calls it alike, and has none over TLS).
+type Way string
+
+// The ways, the usual one first.
+const (
+	OverRTSP Way = "RTSP"
+	OverTLS  Way = "RTSPS"
+	OverHTTP Way = "RtspOverHttp"
+)
+
+// schemes are what streams have that were asked for in a way.
+var schemes = map[Way][]string{OverRTSP: {"rtsp", "rtsps"}, OverTLS: {"rtsps"}, OverHTTP: {"http", "https"}}
 
 // ErrNoStream means that a device has no profile, or none with video.
 var ErrNoStream = errors.New("it has no stream")
@@ -39,8 +53,9 @@ type profile struct {
 // StreamPlaces reads where a device's streams are (GetProfiles and GetStreamUri, of the media
 // service or else of the second one): the best of each codec, the best of all first. Of a URI
 // port, path and query count: the device streams where it is met, whatever host a misconfigured
-// one names.
-func (c *Client) StreamPlaces(ctx context.Context) ([]StreamPlace, error) {
+// one names. They are asked for in several ways, of which the first counts that the device
+// offers.
+func (c *Client) StreamPlaces(ctx context.Context, ways ...Way) ([]StreamPlace, error) {
 	list, err := c.services(ctx)
 	if err != nil {
 		return nil, err
@@ -49,7 +64,7 @@ func (c *Client) StreamPlaces(ctx context.Context) ([]StreamPlace, error) {
 	for _, of := range []struct {
 		ns, prefix string
 		profiles   func(context.Context, service) ([]profile, error)
-		uri        func(ctx context.Context, at service, token string) (string, error)
+		uri        func(ctx context.Context, at service, way Way, token string) (string, error)
 	}{{mediaNS, "trt", c.profiles, c.uriOf}, {media2NS, "tr2", c.profiles2, c.uriOf2}} {
 		at, has := c.serviceIn(list, of.ns, of.prefix)
 		if !has {
@@ -66,40 +81,49 @@ func (c *Client) StreamPlaces(ctx context.Context) ([]StreamPlace, error) {
 		if err != nil {
 			return nil, err
 		}
-		var out []StreamPlace
-		for i, p := range bestOfEach(all) {
-			uri, err := of.uri(ctx, at, p.token)
-			if err == nil {
-				err = c.placed(&p.place, uri)
-			}
-			if err != nil && i > 0 { // the best is there
-				if unlessFault(err) == nil || errors.Is(err, ErrNoStream) {
-					continue
+		for _, way := range ways {
+			out, err := c.placesBy(ctx, bestOfEach(all), way, func(token string) (string, error) { return of.uri(ctx, at, way, token) })
+			if Declined(err) || errors.Is(err, ErrNoStream) {
+				if none = err; Declined(err) {
+					none = fmt.Errorf("%w: %w", ErrNoStream, err)
 				}
+				continue
 			}
-			if Declined(err) {
-				none = fmt.Errorf("%w: %w", ErrNoStream, err)
-				break
-			}
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, p.place)
-		}
-		if len(out) > 0 {
-			return out, nil
+			return out, err
 		}
 	}
 	return nil, none
 }
 
+// placesBy reads where some profiles are streamed in one way.
+func (c *Client) placesBy(ctx context.Context, of []profile, way Way, uriOf func(token string) (string, error)) ([]StreamPlace, error) {
+	var out []StreamPlace
+	for i, p := range of {
+		uri, err := uriOf(p.token)
+		if err == nil {
+			err = c.placed(&p.place, way, uri)
+		}
+		if err == nil {
+			out = append(out, p.place)
+			continue
+		}
+		if i == 0 || unlessFault(err) != nil && !errors.Is(err, ErrNoStream) { // else the best is there
+			return nil, err
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+	}
+	return out, nil
+}
+
 // placed reads where a stream is out of its URI.
-func (c *Client) placed(s *StreamPlace, uri string) error {
+func (c *Client) placed(s *StreamPlace, way Way, uri string) error {
 	u, err := url.Parse(strings.TrimSpace(uri))
-	if err != nil || u.Scheme != "rtsp" || u.Path == "" && u.RawQuery == "" {
+	if err != nil || !slices.Contains(schemes[way], u.Scheme) || u.Path == "" && u.RawQuery == "" {
 		return fmt.Errorf("%w: %q is no address of a stream", ErrNoStream, c.said(uri))
 	}
-	s.Path, s.Port = cmp.Or(u.EscapedPath(), "/"), rtspPort
+	s.Scheme, s.Path, s.Port = u.Scheme, cmp.Or(u.EscapedPath(), "/"), rtsp.Ports[u.Scheme]
 	if u.RawQuery != "" {
 		s.Path += "?" + u.RawQuery
 	}
@@ -177,15 +201,19 @@ func (c *Client) profiles2(ctx context.Context, media service) (out []profile, e
 	return out, err
 }
 
-func (c *Client) uriOf(ctx context.Context, media service, token string) (string, error) {
+func (c *Client) uriOf(ctx context.Context, media service, way Way, token string) (string, error) {
+	protocol := map[Way]string{OverRTSP: "RTSP", OverHTTP: "HTTP"}[way]
+	if protocol == "" {
+		return "", fmt.Errorf("%w: its media service knows none over TLS", ErrNoStream)
+	}
 	var a struct{ MediaUri struct{ Uri string } } //nolint:revive // named by the standard
-	err := c.callOf(ctx, media, "GetStreamUri", `<trt:StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></trt:StreamSetup>`+
+	err := c.callOf(ctx, media, "GetStreamUri", `<trt:StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>`+protocol+`</tt:Protocol></tt:Transport></trt:StreamSetup>`+
 		`<trt:ProfileToken>`+escape(token)+`</trt:ProfileToken>`, &a)
 	return a.MediaUri.Uri, err
 }
 
-func (c *Client) uriOf2(ctx context.Context, media service, token string) (string, error) {
+func (c *Client) uriOf2(ctx context.Context, media service, way Way, token string) (string, error) {
 	var a struct{ Uri string } //nolint:revive // named by the standard
-	err := c.callOf(ctx, media, "GetStreamUri", `<tr2:Protocol>RTSP</tr2:Protocol><tr2:ProfileToken>`+escape(token)+`</tr2:ProfileToken>`, &a)
+	err := c.callOf(ctx, media, "GetStreamUri", `<tr2:Protocol>`+string(way)+`</tr2:Protocol><tr2:ProfileToken>`+escape(token)+`</tr2:ProfileToken>`, &a)
 	return a.Uri, err
 }

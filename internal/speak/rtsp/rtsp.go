@@ -24,8 +24,9 @@ import (
 	"janustat/core/secret"
 )
 
-// Port is RTSP's (RFC 2326, 3.2).
-const Port = 554
+// Ports are those of the schemes of streams: RTSP (RFC 2326, 3.2), RTSP over TLS (RFC 7826,
+// 4.2), and HTTP (RFC 9110, 4.2), inside which RTSP can be spoken.
+var Ports = map[string]uint16{"rtsp": 554, "rtsps": 322, "http": 80, "https": 443}
 
 // Errors of a description.
 var (
@@ -51,13 +52,24 @@ type Description struct {
 	Width, Height int    // in pixels; 0 where SDP does not tell
 }
 
-// Describe asks for the description of a stream at uri, which carries no user, over a
-// connection that dial makes. ErrRefused where the password does not fit, ErrNoStream where
+// Describe asks for the description of a stream at uri, which carries no user, over
+// connections that dial makes, with TLS where the URI asks for it. A URI of HTTP is that of a
+// conversation inside HTTP. ErrRefused where the password does not fit, ErrNoStream where
 // there is no such stream or no video in it, ErrUnreachable where nobody answers.
 func Describe(ctx context.Context, dial func(context.Context) (net.Conn, error), uri, user string, p secret.Password) (Description, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
-	c, err := dial(ctx)
+	var c io.ReadWriteCloser
+	var err error
+	if inside, web := strings.CutPrefix(uri, "http"); web {
+		c, err = tunnel(ctx, dial, uri, user, p)
+		uri = "rtsp" + strings.TrimPrefix(inside, "s")
+	} else {
+		c, err = dial(ctx)
+	}
+	if errors.Is(err, ErrRefused) || errors.Is(err, ErrUnasked) || errors.Is(err, ErrNoStream) {
+		return Description{}, err
+	}
 	if err != nil {
 		return Description{}, fmt.Errorf("%w: %w", ErrUnreachable, err)
 	}
@@ -71,7 +83,7 @@ func Describe(ctx context.Context, dial func(context.Context) (net.Conn, error),
 	sent := false
 	if a.status == http.StatusUnauthorized {
 		sent = true
-		proof, err := prove(a.header, uri, user, p)
+		proof, err := prove(a.header, "DESCRIBE", uri, user, p)
 		if err != nil {
 			return Description{}, err
 		}
@@ -112,17 +124,35 @@ type answer struct {
 	body   []byte
 }
 
-var statusLine = regexp.MustCompile(`^RTSP/[12]\.[0-9] ([1-5][0-9]{2})(?: .*)?$`)
+var statusLine = regexp.MustCompile(`^(?:RTSP|HTTP)/[12]\.[0-9] ([1-5][0-9]{2})(?: .*)?$`)
 
 // readAnswer reads a response.
 func readAnswer(r *bufio.Reader) (answer, error) {
+	a, err := readHead(r, "RTSP/")
+	if err != nil {
+		return a, err
+	}
+	n, err := strconv.Atoi(a.header.Get("Content-Length"))
+	if a.header.Get("Content-Length") == "" {
+		return a, nil
+	}
+	if err != nil || n < 0 || n > maxBody {
+		return a, errors.New("its answer has no valid length")
+	}
+	a.body = make([]byte, n)
+	_, err = io.ReadFull(r, a.body)
+	return a, err
+}
+
+// readHead reads a response of a protocol, RTSP/ or HTTP/, up to its body.
+func readHead(r *bufio.Reader, protocol string) (answer, error) {
 	line, err := boundedLine(r)
 	if err != nil {
 		return answer{}, err
 	}
 	m := statusLine.FindStringSubmatch(line)
-	if m == nil {
-		return answer{}, errors.New("its answer is no RTSP")
+	if m == nil || !strings.HasPrefix(line, protocol) {
+		return answer{}, errors.New("its answer is no " + strings.TrimSuffix(protocol, "/"))
 	}
 	a := answer{header: http.Header{}}
 	a.status, _ = strconv.Atoi(m[1]) // digits, by its form
@@ -142,16 +172,7 @@ func readAnswer(r *bufio.Reader) (answer, error) {
 			a.header.Add(strings.TrimSpace(name), strings.TrimSpace(value))
 		}
 	}
-	n, err := strconv.Atoi(a.header.Get("Content-Length"))
-	if a.header.Get("Content-Length") == "" {
-		return a, nil
-	}
-	if err != nil || n < 0 || n > maxBody {
-		return a, errors.New("its answer has no valid length")
-	}
-	a.body = make([]byte, n)
-	_, err = io.ReadFull(r, a.body)
-	return a, err
+	return a, nil
 }
 
 func boundedLine(r *bufio.Reader) (string, error) {
@@ -172,7 +193,7 @@ func boundedLine(r *bufio.Reader) (string, error) {
 
 // prove answers the strongest digest challenge. The password is never sent as it is, as
 // Basic would have it.
-func prove(h http.Header, uri, user string, p secret.Password) (string, error) {
+func prove(h http.Header, method, uri, user string, p secret.Password) (string, error) {
 	var best *digest.Challenge
 	for _, text := range h.Values("WWW-Authenticate") {
 		c, err := digest.ParseChallenge(text)
@@ -188,7 +209,7 @@ func prove(h http.Header, uri, user string, p secret.Password) (string, error) {
 	}
 	var b [8]byte
 	_, _ = rand.Read(b[:]) // never fails (crypto/rand)
-	cred, err := digest.Digest(best, digest.Options{Method: "DESCRIBE", URI: uri, Username: user, Password: p.Reveal(), Count: 1, Cnonce: hex.EncodeToString(b[:])})
+	cred, err := digest.Digest(best, digest.Options{Method: method, URI: uri, Username: user, Password: p.Reveal(), Count: 1, Cnonce: hex.EncodeToString(b[:])})
 	if err != nil {
 		return "", fmt.Errorf("%w: %w", ErrUnasked, err)
 	}

@@ -22,7 +22,7 @@ func normal(uri string) (url.URL, bool) {
 	}
 	host, port := strings.TrimSuffix(strings.ToLower(u.Hostname()), "."), u.Port()
 	scheme := strings.ToLower(u.Scheme)
-	if usual := map[string]int{"rtsp": Port, "rtsps": 322, "http": 80, "https": 443}[scheme]; port == strconv.Itoa(usual) {
+	if port == strconv.Itoa(int(Ports[scheme])) {
 		port = ""
 	}
 	// Path holds it unescaped; a slash that was escaped is another matter.
