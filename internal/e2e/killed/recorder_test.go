@@ -26,6 +26,7 @@ devices:
     mac: "02:b7:16:00:00:10"
     serial: LG1
     restart: 1s
+    slow: %s
     manners: [%s]
     records:
       - {channel: 1, name: Till, uri: "rtsp://camera-7.local/live", job: Idle, retention: P30D}
@@ -61,13 +62,14 @@ func TestKilledBetweenTheWritesOfAChannel(t *testing.T) {
 	operations := []string{"CreateRecording", "CreateReceiver", "ConfigureReceiver", "CreateRecordingJob", "SetRecordingJobConfiguration", "SetRecordingConfiguration"}
 	for _, x := range []struct {
 		makes  bool
+		slow   string // half a second is what has it asked side by side
 		manner string
 		most   int
-	}{{true, "own receivers", 7}, {false, "own receivers, names tracks", 7}, {false, "", 6}} {
-		k := newKillerOf(t, fmt.Sprintf(shelves, x.makes, x.manner), prepareShelves)
+	}{{true, "0s", "own receivers", 7}, {false, "0s", "own receivers, names tracks", 7}, {false, "0s", "", 6}, {true, "500ms", "", 5}} {
+		k := newKillerOf(t, fmt.Sprintf(shelves, x.makes, x.slow, x.manner), prepareShelves)
 		k.right = assertShelved
 		for n := 1; n <= x.most; n++ {
-			k.tryOn(fmt.Sprintf("manners %q, makes %t, write %d", x.manner, x.makes, n), atOperation("rec", operations, n))
+			k.tryOn(fmt.Sprintf("manners %q, makes %t, slow %s, write %d", x.manner, x.makes, x.slow, n), atOperation("rec", operations, n))
 		}
 		k.wait.Wait()
 	}
