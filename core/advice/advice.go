@@ -16,6 +16,7 @@ const (
 	Admit           Act = "commission newcomers" // carry it out, new devices included
 	Allot           Act = "allot"                // decide addresses
 	AllotAgain      Act = "allot again"          // decide that of one device anew
+	Renumber        Act = "renumber"             // decide it anew whatever address it has now
 	Commission      Act = "commission"           // carry it out
 	Handover        Act = "handover"             // write the record
 	KeyAdd          Act = "key add"              // put a password of earlier work on the keyring
@@ -44,7 +45,7 @@ const (
 // Acts are all of them, for those who have to put each into words.
 var Acts = []Act{
 	Admit, Allot, AllotAgain, Commission, Handover, KeyAdd, KeyChange, KeyGenerate, KeyList, KeySet, Lease, Leave, ListAll,
-	Prove, ReplaceChannels, Reset, Restore, Survey, Swap, Take, TakeAll, TakeByHand, UseWire, Web, Wire, WireByName,
+	Prove, Renumber, ReplaceChannels, Reset, Restore, Survey, Swap, Take, TakeAll, TakeByHand, UseWire, Web, Wire, WireByName,
 }
 
 // Step is an act with what it is done to: a device's tag, and the name of a user on it.

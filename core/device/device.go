@@ -272,6 +272,7 @@ type Device struct {
 	FirstSeen time.Time
 	SeenAt    time.Time
 	NotOurs   bool      // on a subnet that the job sheet says is another's; never stored
+	SetUpBy   string    // why it is somebody's, who set it up outside this job; "" where nothing says so; never stored
 	Allotted  *Settings // what this job gives it, once allotted; DHCP means by a reservation
 	Why       string    // the reason for the allotted address
 	AsFound   *Settings // before the job touched it

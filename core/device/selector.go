@@ -154,10 +154,10 @@ func ParseSelector(terms []string) (Selector, error) {
 // Refs gives the references to single devices.
 func (s Selector) Refs() []string { return s.refs }
 
-// Choose gives the indexes of the chosen devices, in order. `all` means every
-// device that can be configured: never a sealed or an unmanaged one, which must
-// be named to be chosen. Filters alone follow the same rule unless they ask for
-// that access by name, or for recorders or panels.
+// Choose gives the indexes of the chosen devices, in order. `all` and filters mean
+// devices that can be configured and that nobody else has set up (SetApart): never a
+// sealed or an unmanaged one, which must be named to be chosen. Filters alone mean an
+// unmanaged one where they ask for that access.
 func (s Selector) Choose(devices []Device) ([]int, error) {
 	var out []int
 	if s.all || len(s.filters) > 0 {
@@ -202,11 +202,10 @@ func (s Selector) matches(d *Device) bool {
 	if d.NotOurs {
 		return false
 	}
-	_, asked := s.filters["access"]
-	// Somebody who says recorder means the one that is sealed, too: it is the one that
-	// the client's people have set up.
-	asked = asked || slices.Contains(s.filters["kind"], string(d.Kind)) && (d.Kind == Recorder || d.Kind == Panel) && d.Access == Sealed
-	if (!asked || s.all) && !d.Configurable() {
+	if d.SetUpBy != "" && d.InJob == Undecided {
+		return false // whose it is has to be said of each
+	}
+	if _, asked := s.filters["access"]; (!asked || s.all) && !d.Configurable() {
 		return false
 	}
 	return s.fits(d)

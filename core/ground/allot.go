@@ -35,10 +35,13 @@ type Reserved struct {
 type Request struct {
 	Key     string     // what the answer is matched by; unique
 	Block   string     // name of the block it is numbered from
+	Named   netip.Addr // what a person has named for it, if anything
 	Current netip.Addr // the address it has, if any
 	Earlier netip.Addr // what an earlier run allotted, if any
 	Alone   bool       // nothing else answers for its current address
 	Keep    bool       // keeps its address whatever its block: the recorder the others are matched to
+	Static  bool       // somebody has set its current address: where that is right for the ground, it stays
+	Begun   bool       // Earlier was sent to it, or may have been
 	Fixed   bool       // was set up with Earlier: it stays there, whatever the subnet and the blocks are now
 }
 
@@ -49,14 +52,20 @@ type Allotment struct {
 	Why     string
 }
 
+// RightThere is why a device keeps an address that somebody has set.
+const RightThere = "right where it is"
+
 // Allot decides an address for every request, in their order, which the caller
-// makes independent of the order of answers from the wire. An address allotted
-// earlier stays; a device inside its block and alone on its address keeps it;
-// the others are numbered in sequence. Nothing reserved is given, nor the
-// network and broadcast addresses, nor the gateway.
+// makes independent of the order of answers from the wire. What a person has named
+// goes before all; what was sent stays; a device that is alone on an address which
+// somebody has set in the subnet keeps it, and so does one inside its block; what was
+// allotted and never sent stays while nothing speaks against it; the others are numbered
+// in sequence. Nothing reserved is given, nor the network and broadcast addresses, nor
+// the gateway.
 //
-// A full block, blocks that overlap or lie outside the subnet, and an earlier
-// allotment that is now reserved are errors; then nothing is allotted.
+// A full block, blocks that overlap or lie outside the subnet, a named address that
+// cannot be given, and one that was sent and is now reserved are errors; then nothing is
+// allotted.
 func Allot(g Ground, blocks []Block, reserved []Reserved, requests []Request) ([]Allotment, error) {
 	if err := CheckBlocks(g, blocks); err != nil {
 		return nil, err
@@ -70,9 +79,14 @@ func Allot(g Ground, blocks []Block, reserved []Reserved, requests []Request) ([
 	out := make([]Allotment, len(requests))
 	full := map[string][]string{} // those who found none, by block
 	var errs []error
-	// First those that stay where they are, so that no newcomer is numbered onto them.
-	for i, r := range requests {
-		errs = append(errs, a.stay(&out[i], r, blocks))
+	// First those that stay where they are, so that no newcomer is numbered onto them; the
+	// firmest first.
+	for _, firm := range []bool{true, false} {
+		for i, r := range requests {
+			if firm == (r.Fixed || r.Named.IsValid() || r.Keep || r.Begun) {
+				errs = append(errs, a.stay(&out[i], r, blocks))
+			}
+		}
 	}
 	for i, r := range requests {
 		if out[i].Address.IsValid() {
@@ -188,22 +202,26 @@ func (a *allotter) stay(out *Allotment, r Request, blocks []Block) error {
 		a.taken[out.Address] = r.Key
 		return nil
 	}
+	reserved := func(x netip.Addr) bool { _, bad := a.reservedFor(x); return bad }
 	switch {
+	case r.Named.IsValid():
+		if why, bad := a.reservedFor(r.Named); bad && r.Named != r.Current {
+			return fmt.Errorf("%s is to have %s by the job sheet, which is %s: name another under addresses", r.Key, r.Named, why.Why)
+		}
+		out.Why, out.Address = "named in the job sheet", r.Named
 	case r.Keep:
-		out.Why = "keeps its address: the others are matched to it"
-		out.Address = r.Current
-	case r.Earlier.IsValid() && a.ground.Subnet.Contains(r.Earlier):
+		out.Why, out.Address = "keeps its address: the others are matched to it", r.Current
+	case r.Begun && r.Earlier.IsValid() && a.ground.Subnet.Contains(r.Earlier):
 		if why, bad := a.reservedFor(r.Earlier); bad {
 			return advice.Wrap(fmt.Errorf("%s was allotted %s earlier, which is now %s", r.Key, r.Earlier, why.Why), "free it, or give the device another by %s", advice.AllotAgain.On(r.Key))
 		}
-		out.Why = "allotted earlier"
-		out.Address = r.Earlier
-	case hasBlock && r.Alone && r.Current.IsValid() && block.Range.Contains(r.Current):
-		if _, bad := a.reservedFor(r.Current); bad {
-			return nil
-		}
-		out.Why = "already inside its block"
-		out.Address = r.Current
+		out.Why, out.Address = "allotted earlier", r.Earlier
+	case r.Static && r.Alone && Check(a.ground.Subnet, r.Current, a.ground.Gateway) == nil && !reserved(r.Current):
+		out.Why, out.Address = RightThere, r.Current
+	case r.Earlier.IsValid() && Check(a.ground.Subnet, r.Earlier, a.ground.Gateway) == nil && !reserved(r.Earlier):
+		out.Why, out.Address = "allotted earlier", r.Earlier
+	case hasBlock && r.Alone && r.Current.IsValid() && block.Range.Contains(r.Current) && !reserved(r.Current):
+		out.Why, out.Address = "already inside its block", r.Current
 	default:
 		return nil
 	}
@@ -211,7 +229,7 @@ func (a *allotter) stay(out *Allotment, r Request, blocks []Block) error {
 		return fmt.Errorf("%s: %w", r.Key, err)
 	}
 	if other, dup := a.taken[out.Address]; dup {
-		if r.Earlier.IsValid() || r.Keep {
+		if r.Begun && r.Earlier == out.Address || r.Keep || r.Named.IsValid() {
 			return fmt.Errorf("%s and %s are both to have %s", other, r.Key, out.Address)
 		}
 		out.Address, out.Why = netip.Addr{}, ""

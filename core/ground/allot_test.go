@@ -64,7 +64,40 @@ func TestAllot(t *testing.T) {
 		},
 		{
 			name: "an earlier allotment now taken", blocks: cameras("10.61.8.41", "10.61.8.60"), reserved: []Reserved{{Range: One(addr("10.61.8.41")), Why: "in use by a printer"}},
-			requests: []Request{{Key: "C01", Block: "camera", Earlier: addr("10.61.8.41")}}, fails: "which is now in use by a printer",
+			requests: []Request{{Key: "C01", Block: "camera", Earlier: addr("10.61.8.41"), Begun: true}}, fails: "which is now in use by a printer",
+		},
+		{
+			name: "an earlier allotment now taken, and never sent", blocks: cameras("10.61.8.41", "10.61.8.60"), reserved: []Reserved{{Range: One(addr("10.61.8.41")), Why: "in use by a printer"}},
+			requests: []Request{{Key: "C01", Block: "camera", Earlier: addr("10.61.8.41")}}, want: []string{"10.61.8.42"}, why: "next free",
+		},
+		{
+			name: "what somebody has set stays outside its block", blocks: cameras("10.61.8.41", "10.61.8.60"),
+			requests: []Request{{Key: "C01", Block: "camera", Current: addr("10.61.9.7"), Alone: true, Static: true, Earlier: addr("10.61.8.44")}}, want: []string{"10.61.9.7"}, why: "right where it is",
+		},
+		{
+			name: "unless it was sent another", blocks: cameras("10.61.8.41", "10.61.8.60"),
+			requests: []Request{{Key: "C01", Block: "camera", Current: addr("10.61.9.7"), Alone: true, Static: true, Earlier: addr("10.61.8.44"), Begun: true}}, want: []string{"10.61.8.44"}, why: "allotted earlier",
+		},
+		{
+			name: "or it is the network's own address", blocks: cameras("10.61.8.41", "10.61.8.60"),
+			requests: []Request{{Key: "C01", Block: "camera", Current: addr("10.61.8.1"), Alone: true, Static: true}}, want: []string{"10.61.8.41"}, why: "next free",
+		},
+		{
+			name: "what is named goes before all", blocks: cameras("10.61.8.41", "10.61.8.60"),
+			requests: []Request{{Key: "C01", Block: "camera", Current: addr("10.61.8.50"), Alone: true, Static: true}, {Key: "C02", Block: "camera", Current: addr("10.61.8.51"), Static: true, Alone: true, Named: addr("10.61.8.50")}},
+			want:     []string{"10.61.8.41", "10.61.8.50"}, why: "named in the job sheet",
+		},
+		{
+			name: "a named address in use", blocks: cameras("10.61.8.41", "10.61.8.60"), reserved: []Reserved{{Range: One(addr("10.61.8.41")), Why: "in use by a printer"}},
+			requests: []Request{{Key: "C01", Block: "camera", Named: addr("10.61.8.41")}}, fails: "C01 is to have 10.61.8.41 by the job sheet, which is in use by a printer",
+		},
+		{
+			name: "one address named twice", blocks: cameras("10.61.8.41", "10.61.8.60"),
+			requests: []Request{{Key: "C01", Block: "camera", Named: addr("10.61.8.41")}, {Key: "C02", Block: "camera", Named: addr("10.61.8.41")}}, fails: "C01 and C02 are both to have 10.61.8.41",
+		},
+		{
+			name: "a named address outside the subnet", blocks: cameras("10.61.8.41", "10.61.8.60"),
+			requests: []Request{{Key: "C01", Block: "camera", Named: addr("10.62.8.41")}}, fails: "C01: ",
 		},
 		{name: "full", blocks: cameras("10.61.8.41", "10.61.8.42"), requests: []Request{fresh("C01"), fresh("C02"), fresh("C03")}, fails: "lacks 1 address, for C03"},
 		{name: "no block", blocks: cameras("10.61.8.41", "10.61.8.42"), requests: []Request{{Key: "P01", Block: "panel"}}, fails: "no block for panel"},

@@ -13,6 +13,7 @@ var commands = map[advice.Act]struct{ plain, on, ofUser string }{
 	advice.Allot:           {plain: "allot"},
 	advice.ReplaceChannels: {on: "commission %s --replace-channels"},
 	advice.AllotAgain:      {on: "allot --again %s"},
+	advice.Renumber:        {on: "allot --renumber %s"},
 	advice.Commission:      {plain: "commission"},
 	advice.Handover:        {plain: "handover"},
 	advice.Leave:           {on: "leave %s"},

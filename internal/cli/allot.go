@@ -22,10 +22,13 @@ func (a *App) allotCommand() *cobra.Command {
 allots an address to every taken device, with the reason for each. Nothing is sent
 to any device.
 
-What was decided stays: the site network, once a device was set up by it, changes only
-with --ground-anew, and allotted addresses only with --again, which takes selectors as
-"take" does. Where the job sheet or the LAN says something else by now, that is told.`,
-		Example: "  janustat allot\n  janustat allot --again C04\n  janustat allot --ground-anew --again kind=camera",
+A device keeps the address it has where that is a fixed one in the site network and
+nobody else's. An address that was allotted and never sent is decided again when
+something new is known; the changes are listed. What was sent stays: the site network,
+once a device was set up by it, changes only with --ground-anew, and addresses only with
+--again or --renumber, which take selectors as "take" does. An address of your own choice
+stands in the job sheet, under addresses.`,
+		Example: "  janustat allot\n  janustat allot --again C04\n  janustat allot --renumber kind=camera\n  janustat allot --ground-anew --again kind=camera",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.withJob(c.Context(), "allot", func(d *work.Desk) error {
@@ -34,6 +37,7 @@ with --ground-anew, and allotted addresses only with --again, which takes select
 		},
 	}
 	c.Flags().StringSliceVar(&o.Again, "again", nil, "forget what this `SELECTOR` was allotted earlier; may be given several times")
+	c.Flags().StringSliceVar(&o.Renumber, "renumber", nil, "number this `SELECTOR` by its block, whatever address it has now; may be given several times")
 	c.Flags().BoolVar(&o.Anew, "ground-anew", false, "resolve the site network anew, and forget what it was")
 	return c
 }

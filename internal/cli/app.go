@@ -21,6 +21,7 @@ import (
 	"janustat/core/ground"
 	"janustat/core/secret"
 	"janustat/core/text"
+	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/pace"
 	"janustat/internal/reach"
@@ -319,13 +320,17 @@ func (a *App) desk(j *job.Job, devices []device.Device) (*work.Desk, error) {
 	return &work.Desk{Job: j, Devices: devices, Veil: &a.veil, State: job.StateDir(a.Getenv), Log: log, Say: a.say, Around: a.Journal}, nil
 }
 
-// readDevices reads the register, and marks what the job sheet says is another's.
+// readDevices reads the register, and marks what the job sheet says is another's, and what
+// somebody has set up.
 func readDevices(ctx context.Context, j *job.Job) ([]device.Device, error) {
 	devices, err := j.Register.Devices(ctx)
 	for i := range devices {
 		devices[i].NotOurs = j.Sheet.IsNotOurs(devices[i].Address())
 	}
-	return devices, err
+	if err != nil {
+		return nil, err
+	}
+	return devices, field.SetApart(ctx, j, devices)
 }
 
 // Patience with a cable that is out.

@@ -83,7 +83,7 @@ func (a *App) commission(ctx context.Context, d *work.Desk, only work.Selection,
 	if replace {
 		question = "Whatever others have on the channels that the job sheet names is replaced, and is not brought back" + othersOn(d.Devices, only) + ". Has the client agreed to that? " + question
 	}
-	if err := a.confirm(ctx, question); err != nil {
+	if err := a.confirmCount(ctx, question, n); err != nil {
 		return err
 	}
 	if unread := d.Unread(only); len(unread) > 0 {

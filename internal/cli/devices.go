@@ -36,9 +36,10 @@ type deviceJSON struct {
 	Offers    []string           `json:"offers,omitempty"`
 	Registry  string             `json:"registry,omitempty"` // whom IEEE gave the MAC's prefix to
 	NotOurs   bool               `json:"not_ours,omitempty"`
-	Asks      *device.DHCPClient `json:"asks,omitempty"`  // what it says when it asks for an address
-	TLS       *device.TLS        `json:"tls,omitempty"`   // its device service over HTTPS
-	Alarm     string             `json:"alarm,omitempty"` // why nothing is offered to it
+	SetUpBy   string             `json:"set_up_by,omitempty"` // why it is somebody's, set up outside this job
+	Asks      *device.DHCPClient `json:"asks,omitempty"`      // what it says when it asks for an address
+	TLS       *device.TLS        `json:"tls,omitempty"`       // its device service over HTTPS
+	Alarm     string             `json:"alarm,omitempty"`     // why nothing is offered to it
 	ResetAt   *time.Time         `json:"reset_at,omitempty"`
 	MuteTLS   string             `json:"mute_tls,omitempty"` // it offers HTTPS that could not be spoken
 	SeenAt    time.Time          `json:"seen_at"`
@@ -48,7 +49,7 @@ func asJSON(d *device.Device) deviceJSON {
 	out := deviceJSON{
 		Tag: d.Tag, Kind: d.Kind, Make: d.Make, Model: d.Model, Serial: d.Serial, MAC: d.MAC, Address: d.Address(),
 		Condition: d.Condition, Access: d.Access, Firmware: d.Firmware, Name: d.Name, InJob: d.InJob,
-		Ports: d.Ports, Clashing: d.Clashing, Host: d.Host, Offers: d.Offers, Registry: d.Registry, NotOurs: d.NotOurs, Asks: d.Asks, TLS: d.TLS, Alarm: d.Alarm, MuteTLS: d.MuteTLS, SeenAt: d.SeenAt.UTC().Truncate(time.Second),
+		Ports: d.Ports, Clashing: d.Clashing, Host: d.Host, Offers: d.Offers, Registry: d.Registry, NotOurs: d.NotOurs, SetUpBy: d.SetUpBy, Asks: d.Asks, TLS: d.TLS, Alarm: d.Alarm, MuteTLS: d.MuteTLS, SeenAt: d.SeenAt.UTC().Truncate(time.Second),
 	}
 	if !d.ResetAt.IsZero() {
 		at := d.ResetAt.UTC().Truncate(time.Second)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -26,11 +27,12 @@ import (
 func (a *App) goCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "go",
-		Short: "Be guided through the whole job: Enter does the next thing",
+		Short: "Be guided through the whole job, step by step",
 		Long: `Goes through the job in the order of the work, by the single commands, each of which it
 shows: wire, survey, take, key set, allot, commission, prove, handover. It asks for what
-only a person knows: whether all is there, the recorder's password, names; Enter is always
-the next sensible thing. Nothing is sent to any device before you have seen the allotment.
+only a person knows: whether all is there, the recorder's password, names. Nothing is
+written to any device before you have seen the allotment and typed the number of devices;
+a device that somebody set up before is part of it only if you say so.
 
 Stopped at any moment, it goes on from there the next time. With --yes it asks nothing and
 goes as far as it can.`,
@@ -214,10 +216,11 @@ func (g *guide) survey(ctx context.Context) error {
 	return ctx.Err()
 }
 
-// take has the count confirmed, and then puts everything that can be set up into the job.
+// take has the count confirmed, and then puts everything into the job that is as its factory
+// left it.
 func (g *guide) take(ctx context.Context, at work.Standing, devices []device.Device) error {
 	if !g.counted {
-		answer, err := g.ask(ctx, fmt.Sprintf("%s. Is that all that was hung? (Enter: yes, take them · a number: wait for so many · s: look again · q: stop here)", countByKind(forWork(devices))))
+		answer, err := g.ask(ctx, fmt.Sprintf("%s. Is that every device you installed? (Enter: yes, take them · a number: wait for so many · s: look again · q: stop here)", countByKind(forWork(devices))))
 		if err != nil {
 			return err
 		}
@@ -232,32 +235,125 @@ func (g *guide) take(ctx context.Context, at work.Standing, devices []device.Dev
 		}
 		g.counted = true
 	}
-	if at.Configurable == 0 {
-		return needsError{"nothing there can be set up: `janustat list --all` shows what answered"}
+	if at.Configurable == 0 && len(work.SetApart(devices)) == 0 {
+		return needsError{"nothing here can be set up: `janustat list --all` shows what answered"}
 	}
-	if err := g.must(ctx, "", "take", "all", "--yes"); err != nil {
+	if at.New > 0 {
+		if err := g.must(ctx, "", "take", "all", "--yes"); err != nil {
+			return err
+		}
+	}
+	if err := g.opened(ctx); err != nil {
 		return err
 	}
-	return g.opened(ctx)
+	if again, _, err := g.stand(ctx); err != nil || again.Taken > 0 {
+		return err
+	}
+	return needsError{"nothing was taken: `janustat list --all` shows what answered"}
 }
 
-// opened asks for the passwords of what is protected: the client's people know them.
+// opened asks whose the devices are that somebody has set up before, and for the passwords of
+// those that are protected: the client's people know them.
 func (g *guide) opened(ctx context.Context) error {
+	if g.app.yes {
+		return nil
+	}
 	_, devices, err := g.stand(ctx)
 	if err != nil {
 		return err
 	}
-	for i := range devices {
-		d := &devices[i]
-		if d.Access != device.Sealed || d.InJob != device.Undecided || d.NotOurs || g.asked[d.MAC] {
-			continue
-		}
-		g.asked[d.MAC] = true
-		if err := g.open(ctx, d); err != nil {
-			return err
+	var others []device.Device
+	for _, d := range work.Closed(devices) {
+		switch {
+		case g.asked[d.MAC]:
+		case d.InJob == device.Taken || d.Kind == device.Recorder || d.Kind == device.Panel: // the others are matched to it
+			if err := g.whose(ctx, &d); err != nil {
+				return err
+			}
+		default:
+			others = append(others, d)
 		}
 	}
-	return nil
+	return g.which(ctx, others)
+}
+
+// setUpText names a device that somebody has set up, and by what that shows.
+func setUpText(d *device.Device) string {
+	what := text.Words(string(d.Kind), d.Make, d.Model, "at", addressText(d.Address()))
+	return what + " (" + cmp.Or(d.SetUpBy, "protected") + ")"
+}
+
+// whose asks about one recorder or panel that somebody has set up. No Enter leaves it out.
+func (g *guide) whose(ctx context.Context, d *device.Device) error {
+	if d.Access == device.Sealed {
+		g.asked[d.MAC] = true
+		return g.open(ctx, d)
+	}
+	for {
+		answer, err := g.ask(ctx, fmt.Sprintf("The %s was set up by somebody before. Is it the site's? (y: take it, it keeps its address · n: leave it alone · -: not decided now · q: stop here)", setUpText(d)))
+		if err != nil {
+			return err
+		}
+		switch answer {
+		case "y":
+			g.asked[d.MAC] = true
+			return g.must(ctx, "", "take", refText(d), "--yes")
+		case "n":
+			g.asked[d.MAC] = true
+			return g.must(ctx, "", "leave", refText(d), "--yes")
+		case later:
+			g.asked[d.MAC] = true
+			return nil
+		}
+	}
+}
+
+// which asks which of the other devices that somebody has set up are the site's.
+func (g *guide) which(ctx context.Context, others []device.Device) error {
+	if len(others) == 0 {
+		return nil
+	}
+	for i := range others {
+		g.asked[others[i].MAC] = true
+	}
+	for {
+		fmt.Fprintln(g.app.Err)
+		for i := range others {
+			fmt.Fprintf(g.app.Err, "  %d  %s  %s\n", i+1, setUpText(&others[i]), others[i].MAC)
+		}
+		answer, err := g.ask(ctx, fmt.Sprintf("Somebody set up %s before. Which of them are the site's? (numbers · Enter: none now, they are left as they are · q: stop here)", plural(len(others), "of these device")))
+		if err != nil || answer == "" {
+			return err
+		}
+		chosen, ok := numbers(answer, len(others))
+		if !ok {
+			continue
+		}
+		for _, n := range chosen {
+			d := &others[n-1]
+			if d.Access == device.Sealed {
+				err = g.open(ctx, d)
+			} else {
+				err = g.must(ctx, "", "take", refText(d), "--yes")
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+// numbers reads numbers from 1 to most, parted by spaces or commas.
+func numbers(answer string, most int) (out []int, ok bool) {
+	for _, w := range strings.FieldsFunc(answer, func(r rune) bool { return r == ' ' || r == ',' }) {
+		n, err := strconv.Atoi(w)
+		if err != nil || n < 1 || n > most {
+			return nil, false
+		}
+		out = append(out, n)
+	}
+	return out, len(out) > 0
 }
 
 // forWork are the devices that are nobody else's.
@@ -267,13 +363,12 @@ func forWork(devices []device.Device) []device.Device {
 	})
 }
 
-// open asks for one device's password; two tries are all that it is offered in an hour.
+// open asks for one device's password; two tries are all that it is sent in an hour.
 func (g *guide) open(ctx context.Context, d *device.Device) error {
-	what := text.Words(string(d.Kind), d.Make, d.Model, "at", addressText(d.Address()))
 	ref := refText(d)
 	for tries := range 2 {
-		password, err := g.askSecret(ctx, fmt.Sprintf("The %s is protected. Its password (Enter: leave it alone)", what))
-		if err != nil || password == "" {
+		password, err := g.askSecret(ctx, fmt.Sprintf("Password of the %s (%s: not now)", setUpText(d), later))
+		if err != nil || password == later || password == "" {
 			return err
 		}
 		if tries == 0 {
@@ -292,7 +387,8 @@ func (g *guide) open(ctx context.Context, d *device.Device) error {
 	return nil
 }
 
-// keyring makes sure that the passphrase is known, and has one chosen for a new keyring.
+// keyring makes sure that the passphrase is known, and has one chosen for a new keyring, which
+// exists from then on.
 func (g *guide) keyring(ctx context.Context) error {
 	a := g.app
 	if g.phrase != "" || a.passphraseKnown() {
@@ -309,31 +405,71 @@ func (g *guide) keyring(ctx context.Context) error {
 	} else if !errors.Is(err, job.ErrNoKeyring) {
 		return err
 	}
+	if a.yes {
+		return nil // the command that needs one says so
+	}
+	phrase, err := g.newPassphrase(ctx, j.Sheet.Name)
+	if err != nil {
+		return err
+	}
+	keys := job.NewKeyring(j.Path(job.KeyringFile), phrase)
+	keys.SetWork(a.KeyWork)
+	if err := keys.Save(); err != nil {
+		return err
+	}
+	g.phrase = phrase
+	a.keepPassphrase(phrase)
+	return nil
+}
+
+// newPassphrase shows a passphrase, and takes it, or one of the person's own, once its last word
+// has been typed back: so that it was written down.
+func (g *guide) newPassphrase(ctx context.Context, site string) (string, error) {
+	a := g.app
+	words, err := madeWords()
+	if err != nil {
+		return "", err
+	}
+	phrase := strings.Join(words, " ")
+	a.veil.Add(secret.New(phrase))
+	fmt.Fprintf(a.Err, "\nThe job's keyring will hold all passwords. It opens with this passphrase:\n\n    %s\n\nWrite it down now: without it no password of this job can be read.\n", a.paint(a.Err, headStyle, phrase))
 	for {
-		phrase, err := g.askSecret(ctx, "A passphrase for the job's keyring, which holds all passwords (Enter: one is made)")
-		if err != nil {
-			return err
+		typed, err := g.askSecret(ctx, "Type its last word, or a passphrase of your own")
+		switch {
+		case err != nil:
+			return "", err
+		case strings.EqualFold(strings.TrimSpace(typed), words[len(words)-1]) || typed == phrase:
+			return phrase, nil
+		case !strings.Contains(strings.TrimSpace(typed), " "):
+			fmt.Fprintf(a.Err, "That is not the last word of: %s\n", phrase)
+			continue
 		}
-		if phrase == "" {
-			words, err := diceware.Generate(madeWords)
-			if err != nil {
-				return err
-			}
-			phrase = strings.Join(words, " ")
-			a.veil.Add(secret.New(phrase))
-			fmt.Fprintf(a.Err, "\n    %s\n\nWrite it down: without it no password of this job can be read.\n", a.paint(a.Err, headStyle, phrase))
-		} else if err := a.sound(phrase, j.Sheet.Name); err != nil {
+		if err := a.sound(typed, site); err != nil {
 			fmt.Fprintln(a.Err, errorText(err))
 			continue
 		}
-		g.phrase = phrase
-		a.keepPassphrase(phrase)
-		return nil
+		again, err := g.askSecret(ctx, "Your own passphrase once more")
+		if err != nil {
+			return "", err
+		}
+		if again == typed {
+			return typed, nil
+		}
+		fmt.Fprintln(a.Err, "The two differ.")
 	}
 }
 
-// madeWords is how many words of the list a passphrase that is made has: 64 bits.
-const madeWords = 5
+// madeWords makes a passphrase of five words of the long list, of which the last, which is typed
+// back, is a short one: 62 bits.
+func madeWords() ([]string, error) {
+	const many, short = 5, 5
+	for {
+		words, err := diceware.Generate(many)
+		if err != nil || len(words[many-1]) <= short {
+			return words, err
+		}
+	}
+}
 
 // commission has names given, shows the allotment once more where it was not just made, and
 // asks before anything is sent.
@@ -350,16 +486,8 @@ func (g *guide) commission(ctx context.Context, at work.Standing) error {
 	if again, _, err := g.stand(ctx); err != nil || again.Next.Act != advice.Commission {
 		return err // what was opened just now has no address yet
 	}
-	answer, err := g.ask(ctx, fmt.Sprintf("Enter commissions %s as allotted above (a: show it again · q: stop here)", plural(at.Taken-at.Commissioned, "device")))
-	if err != nil {
+	if yes, err := g.counts(ctx, at.Taken-at.Commissioned, "as allotted above (a: show it again · q: stop here)", "a", "allot"); !yes || err != nil {
 		return err
-	}
-	switch answer {
-	case "a":
-		return g.must(ctx, "", "allot")
-	case "":
-	default:
-		return nil
 	}
 	if err := g.keyring(ctx); err != nil {
 		return err
@@ -373,13 +501,43 @@ func (g *guide) commission(ctx context.Context, at work.Standing) error {
 			return nil
 		case code != ExitNeeds:
 			return g.again(ctx, code, "commission")
+		case g.app.yes:
+			return g.prove(ctx)
 		}
-		answer, err := g.ask(ctx, "Enter: once more, after you have done what it says · p: go on to prove · q: stop here")
+		again, _, err := g.stand(ctx)
+		if err != nil {
+			return err
+		}
+		open := max(again.Taken-again.Commissioned, 1)
+		answer, err := g.ask(ctx, fmt.Sprintf("Not every device is done: do what is said above, then type %d to go on with %s · p: go on to prove · q: stop here", open, plural(open, "device")))
 		switch {
 		case err != nil:
 			return err
-		case answer == "p" || g.app.yes:
+		case answer == "p":
 			return g.prove(ctx)
+		case answer != strconv.Itoa(open):
+			return nil // asked again
+		}
+	}
+}
+
+// counts has the number of devices typed that something is to be written to; a key shows by a
+// command what would be done.
+func (g *guide) counts(ctx context.Context, n int, what, key, shows string) (bool, error) {
+	if g.app.yes {
+		return true, ctx.Err()
+	}
+	for {
+		answer, err := g.ask(ctx, fmt.Sprintf("Type %d to set up %s %s", n, plural(n, "device"), what))
+		switch {
+		case err != nil:
+			return false, err
+		case answer == strconv.Itoa(n):
+			return true, nil
+		case answer == key:
+			if err := g.must(ctx, "", shows); err != nil {
+				return false, err
+			}
 		}
 	}
 }
@@ -436,15 +594,21 @@ func (g *guide) prove(ctx context.Context) error {
 	case code != ExitNeeds || ctx.Err() != nil:
 		return g.again(ctx, code, "prove")
 	}
-	answer, err := g.ask(ctx, "Not everything held. (Enter: commission and prove once more · h: write the record as it is · q: stop here)")
-	switch {
-	case err != nil:
-		return err
-	case answer == "h" || g.app.yes:
+	if g.app.yes {
 		return g.handOver(ctx)
 	}
-	g.run(ctx, "", "commission", "--yes")
-	return ctx.Err()
+	for {
+		answer, err := g.ask(ctx, fmt.Sprintf("Not every check passed. (%d: set up %s again, then prove · h: write the record as it is · q: stop here)", at.Taken, plural(at.Taken, "device")))
+		switch {
+		case err != nil:
+			return err
+		case answer == "h":
+			return g.handOver(ctx)
+		case answer == strconv.Itoa(at.Taken):
+			g.run(ctx, "", "commission", "--yes")
+			return ctx.Err()
+		}
+	}
 }
 
 // handOver writes the record, and ends the walk.

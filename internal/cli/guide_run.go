@@ -15,6 +15,7 @@ func (g *guide) ask(ctx context.Context, question string) (string, error) {
 	if a.yes {
 		return "", ctx.Err()
 	}
+	a.fresh()
 	fmt.Fprintf(a.Err, "\n%s ", a.paint(a.Err, workStyle, "? ")+a.wrap(a.Err, 2, question))
 	answer, err := a.typedLine(ctx)
 	if errors.Is(err, io.EOF) {
@@ -26,18 +27,28 @@ func (g *guide) ask(ctx context.Context, question string) (string, error) {
 	return answer, err
 }
 
-// askSecret asks for what is not echoed; an empty answer is one.
+// later is what is typed in the place of a secret that is not there now. No password is that
+// short: nothing that a device takes is lost by it.
+const later = "-"
+
+// askSecret asks for what is not echoed, until something is typed: a bare Enter is no answer.
+// Where nobody is asked the answer is empty.
 func (g *guide) askSecret(ctx context.Context, question string) (string, error) {
 	a := g.app
 	if a.yes {
 		return "", ctx.Err()
 	}
-	fmt.Fprintf(a.Err, "\n%s", a.paint(a.Err, workStyle, "? "))
-	answer, err := a.secretLine(ctx, question)
-	if errors.As(err, new(needsError)) {
-		return "", nil // nothing was typed
+	for {
+		fmt.Fprintf(a.Err, "\n%s", a.paint(a.Err, workStyle, "? "))
+		answer, err := a.secretLine(ctx, question)
+		var nothing nothingTyped
+		switch {
+		case !errors.As(err, &nothing):
+			return answer, err
+		case nothing.gone:
+			return "", errLater
+		}
 	}
-	return answer, err
 }
 
 // again says that a command could not be carried out, and asks whether to try once more.

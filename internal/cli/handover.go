@@ -21,7 +21,6 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/ground"
-	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/handover"
 	"janustat/internal/intake"
@@ -72,7 +71,7 @@ handover-part/ beside the whole one, or into the folder that --into names.`,
 			if err != nil {
 				return err
 			}
-			r.Open = append(r.Open, passedBy(devices, r.Ground.Subnet)...)
+			r.Open = append(r.Open, setApart(devices)...)
 			if len(r.Devices) == 0 {
 				return usagef("no device is taken, so there is nothing to hand over")
 			}
@@ -232,7 +231,7 @@ func recordOf(ctx context.Context, j *job.Job, all []device.Device, only work.Se
 	if err != nil {
 		return r, err
 	}
-	r.Open = append(r.Open, notMet(devices, g.Subnet, last.At)...)
+	r.Open = append(r.Open, notMet(devices, last.At)...)
 	return r, nil
 }
 
@@ -257,16 +256,11 @@ func excepted(ctx context.Context, j *job.Job) (map[int64][]string, error) {
 	return out, nil
 }
 
-// notMet tells what of the site is not in the record as it should be: devices of the job
-// that the last survey did not meet, and protected ones that nobody decided about.
-func notMet(devices []device.Device, site netip.Prefix, last time.Time) (out []string) {
+// notMet tells which devices of the job the last survey did not meet.
+func notMet(devices []device.Device, last time.Time) (out []string) {
 	for i := range devices {
-		d := &devices[i]
-		switch {
-		case d.InJob == device.Taken && d.SeenAt.Before(last) && d.OpenedAt.Before(last):
+		if d := &devices[i]; d.InJob == device.Taken && d.SeenAt.Before(last) && d.OpenedAt.Before(last) {
 			out = append(out, fmt.Sprintf("%s did not answer the last survey", d.Tag))
-		case d.InJob == device.Undecided && d.Access == device.Sealed && !d.NotOurs && site.Contains(d.Address()) && d.Kind != device.Recorder && d.Kind != device.Panel:
-			out = append(out, fmt.Sprintf("%s (%s) is protected, and no part of the job", text.Words(string(d.Kind), d.Make, d.Model, "at", d.Address().String()), d.MAC))
 		}
 	}
 	return out

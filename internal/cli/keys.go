@@ -257,7 +257,7 @@ func (a *App) keyChange(ctx context.Context, d *work.Desk, s device.Selector, us
 	if err != nil {
 		return err
 	}
-	if err := a.confirm(ctx, fmt.Sprintf("Change the password of %s?", plural(len(change.Plans), "device"))); err != nil {
+	if err := a.confirmCount(ctx, fmt.Sprintf("Change the password of %s?", plural(len(change.Plans), "device")), len(change.Plans)); err != nil {
 		return err
 	}
 	if err := change.Keep(); err != nil {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -48,6 +49,18 @@ func (a *App) reader() *lineReader {
 	return a.lines
 }
 
+// fresh makes sure that what is typed from now on is the answer to the next question: what was
+// typed before it could be read is nobody's answer.
+func (a *App) fresh() {
+	f, tty := terminal(a.In)
+	if !tty {
+		return // what is piped in was meant in this order
+	}
+	drain(int(f.Fd()))
+	in := a.reader().in
+	_, _ = in.Discard(in.Buffered())
+}
+
 // await runs a read that nothing can interrupt, and does not wait for it once ctx ends.
 func await(ctx context.Context, read func() (string, error)) (string, error) {
 	type answer struct {
@@ -84,6 +97,7 @@ func (a *App) confirm(ctx context.Context, question string) error {
 
 // ask asks yes or no on a terminal, --yes or not.
 func (a *App) ask(ctx context.Context, question string) error {
+	a.fresh()
 	fmt.Fprintf(a.Err, "%s [y/N] ", question)
 	answer, err := a.typedLine(ctx)
 	switch {
@@ -94,6 +108,31 @@ func (a *App) ask(ctx context.Context, question string) error {
 		return err
 	}
 	if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "y" && answer != "yes" {
+		return needsError{"nothing was done"}
+	}
+	return nil
+}
+
+// confirmCount asks for the number of devices that something is to be written to: whoever types
+// it has read it. --yes answers it.
+func (a *App) confirmCount(ctx context.Context, question string, n int) error {
+	if a.yes {
+		return ctx.Err()
+	}
+	if _, ok := terminal(a.In); !ok {
+		return usagef("%s There is no terminal to ask on: give --yes to go ahead", question)
+	}
+	a.fresh()
+	fmt.Fprintf(a.Err, "%s Type %d to go ahead: ", question, n)
+	answer, err := a.typedLine(ctx)
+	switch {
+	case errors.Is(err, io.EOF):
+		fmt.Fprintln(a.Err)
+		return needsError{"nothing was done"}
+	case err != nil:
+		return err
+	}
+	if strings.TrimSpace(answer) != strconv.Itoa(n) {
 		return needsError{"nothing was done"}
 	}
 	return nil
@@ -115,6 +154,7 @@ func (a *App) secretLine(ctx context.Context, prompt string) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	a.fresh()
 	fmt.Fprintf(a.Err, "%s: ", prompt)
 	text, err := await(ctx, func() (string, error) {
 		b, err := term.ReadPassword(fd)
@@ -125,11 +165,20 @@ func (a *App) secretLine(ctx context.Context, prompt string) (string, error) {
 		restoreEcho(fd, was)
 	}
 	if errors.Is(err, io.EOF) || err == nil && text == "" {
-		return "", needsError{"nothing was typed: nothing was done"}
+		return "", nothingTyped{gone: err != nil}
 	}
-	a.veil.Add(secret.New(text))
+	if text != later {
+		a.veil.Add(secret.New(text))
+	}
 	return text, err
 }
+
+// nothingTyped is a bare Enter in the place of a secret, or a terminal that is gone.
+type nothingTyped struct{ gone bool }
+
+func (nothingTyped) Error() string { return "nothing was typed: nothing was done" }
+
+func (e nothingTyped) Unwrap() error { return needsError{e.Error()} }
 
 // restoreEcho gives a terminal its echo back when a reading without echo was interrupted. The
 // reading goes on, and may take the echo away only now: that is waited for, or it would be

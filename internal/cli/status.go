@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/netip"
 	"os"
 	"slices"
 	"strings"
@@ -33,8 +32,9 @@ type standing struct {
 	// Alarms are devices that are not what they were; Reset those that wait to be restored.
 	Alarms []string `json:"alarms,omitempty"`
 	Reset  []string `json:"reset,omitempty"`
-	// PassedBy are recorders and panels of the site that nobody has decided about.
-	PassedBy []string `json:"passed_by,omitempty"`
+	// SetApart are devices that somebody has set up outside the job, and that nobody has decided
+	// about.
+	SetApart []string `json:"set_apart,omitempty"`
 	Stale    []string `json:"stale,omitempty"` // devices that the record on disk tells otherwise
 	Differs  []string `json:"differs,omitempty"`
 	// Remarks are what in the job sheet is most likely not meant.
@@ -63,8 +63,8 @@ func (a *App) status(ctx context.Context) error {
 		Name: j.Sheet.Name, Known: at.Known, Configurable: at.Configurable, Taken: at.Taken, Allotted: at.Allotted,
 		Commissioned: at.Commissioned, Proved: at.Proved, Next: strings.Trim(command(at.Next), "`"), Alarms: at.Alarms, Reset: at.Reset,
 	}
-	g, differs, _ := field.Regard(ctx, j, devices) // a disagreement is told by allot
-	s.Differs, s.PassedBy = differs, passedBy(devices, g.Subnet)
+	_, differs, _ := field.Regard(ctx, j, devices) // a disagreement is told by allot
+	s.Differs, s.SetApart = differs, setApart(devices)
 	s.Remarks = j.Sheet.Among(devices).Remarks(devices)
 	made, there := recordMade(j)
 	s.Stale = staleTags(devices, made, there)
@@ -89,7 +89,7 @@ func (a *App) status(ctx context.Context) error {
 	for _, tag := range s.Reset {
 		fmt.Fprintf(a.Out, "%s was reset: janustat restore %s brings it back\n", tag, tag)
 	}
-	for _, text := range append(slices.Clone(s.PassedBy), s.Differs...) {
+	for _, text := range append(slices.Clone(s.SetApart), s.Differs...) {
 		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
 	}
 	for _, text := range s.Remarks {
@@ -111,6 +111,7 @@ func (a *App) offerGuide(ctx context.Context, question string) error {
 	if _, out := terminal(a.Out); !in || !out || a.yes || a.quiet {
 		return nil
 	}
+	a.fresh()
 	fmt.Fprintf(a.Err, "%s ", question)
 	answer, err := a.typedLine(ctx)
 	switch {
@@ -123,11 +124,25 @@ func (a *App) offerGuide(ctx context.Context, question string) error {
 	return a.guide(ctx)
 }
 
-// passedBy tells of what was passed by.
-func passedBy(devices []device.Device, site netip.Prefix) (out []string) {
-	for _, d := range work.PassedBy(devices, site) {
-		out = append(out, fmt.Sprintf("%s at %s is protected and not in the job: is it the site's? `janustat take %s`, then `janustat key set %[3]s` with its password; or `janustat leave %[3]s`",
-			text.Words(string(d.Kind), d.Make, d.Label()), addressText(d.Address()), refText(&d)))
+// manyApart is how many devices that somebody has set up are named one by one.
+const manyApart = 8
+
+// setApart tells of the devices that somebody has set up outside the job: none of them is taken
+// among others.
+func setApart(devices []device.Device) (out []string) {
+	all := work.SetApart(devices)
+	for i := range all[:min(len(all), manyApart)] {
+		d := &all[i]
+		ref := refText(d)
+		key := ""
+		if d.Access == device.Sealed {
+			key = fmt.Sprintf(", then `janustat key set %s` with its password", ref)
+		}
+		out = append(out, fmt.Sprintf("%s at %s was set up by somebody before (%s). Is it the site's? If it is: `janustat take %s`%s. If not: `janustat leave %[4]s`",
+			text.Words(string(d.Kind), d.Make, d.Label()), addressText(d.Address()), d.SetUpBy, ref, key))
+	}
+	if n := len(all) - manyApart; n > 0 {
+		out = append(out, fmt.Sprintf("%s more set up by somebody before: `janustat list --all`", plural(n, "device")))
 	}
 	return out
 }

@@ -180,7 +180,7 @@ func (a *App) finishSurvey(ctx context.Context, d *work.Desk, s *work.Surveyed, 
 		if err := a.printSurvey(ctx, d.Job, devices, s); err != nil {
 			return err
 		}
-		for _, text := range passedBy(devices, d.Subnet(ctx)) {
+		for _, text := range setApart(devices) {
 			fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
 		}
 		a.printExpected(o.Expect, devices, missing, gone)

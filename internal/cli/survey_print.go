@@ -47,7 +47,7 @@ func (a *App) printSurvey(ctx context.Context, j *job.Job, devices []device.Devi
 	}
 	open := 0
 	for i := range devices {
-		if devices[i].Configurable() && devices[i].InJob == device.Undecided && !devices[i].NotOurs {
+		if devices[i].Configurable() && devices[i].InJob == device.Undecided && !devices[i].NotOurs && devices[i].SetUpBy == "" {
 			open++
 		}
 	}

@@ -9,16 +9,15 @@ import (
 	"github.com/spf13/cobra"
 
 	"janustat/core/device"
-	"janustat/internal/field"
-	"janustat/internal/job"
 	"janustat/internal/work"
 )
 
 const selectorHelp = `
 A SELECTOR is all, a key=value (kind=, access=, condition=, make=, model=; several
 narrow each other, several values of one key widen it), or a device: a tag, a MAC
-or its last digits, a serial number, or an address. "all" and key=value never mean
-a sealed or unmanaged device unless access= asks for it, or kind= for recorders or panels.`
+or its last digits, a serial number, or an address. "all" and key=value mean devices as
+their factory left them. One that somebody has set up (it is protected, or has a name or
+a fixed address that no factory gave it) has to be named, and so does an unmanaged one.`
 
 func (a *App) takeCommand() *cobra.Command {
 	return a.choiceCommand("take", "Put devices into the job", device.Taken,
@@ -144,7 +143,7 @@ func (a *App) choose(ctx context.Context, desk *work.Desk, s device.Selector, ch
 	}
 	if len(chosen) == 0 {
 		fmt.Fprintln(a.Out, "No device fits: janustat list --all shows what there is.")
-		a.printPassedBy(ctx, j, devices, choice)
+		a.printSetApart(devices, choice)
 		return needsError{}
 	}
 	fmt.Fprintf(a.Out, "%s %s", plural(len(shown), "device"), choice)
@@ -152,17 +151,16 @@ func (a *App) choose(ctx context.Context, desk *work.Desk, s device.Selector, ch
 		fmt.Fprintf(a.Out, ", %d already", n)
 	}
 	fmt.Fprintln(a.Out)
-	a.printPassedBy(ctx, j, devices, choice)
+	a.printSetApart(devices, choice)
 	return nil
 }
 
-// printPassedBy names the recorders and panels in the site's subnet that nobody has
-// decided about, since all the others are matched to them.
-func (a *App) printPassedBy(ctx context.Context, j *job.Job, devices []device.Device, choice device.Choice) {
+// printSetApart names the devices that somebody has set up, which all and filters never mean.
+func (a *App) printSetApart(devices []device.Device, choice device.Choice) {
 	if choice != device.Taken {
 		return
 	}
-	for _, text := range passedBy(devices, field.SiteSubnet(ctx, j, devices)) {
+	for _, text := range setApart(devices) {
 		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
 	}
 }

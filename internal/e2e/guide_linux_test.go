@@ -32,19 +32,18 @@ func TestTheWholeJobByKeystrokes(t *testing.T) {
 	s.Types("\r")
 	s.Sees("What is the site called?")
 	s.Press(name + "\r") // a name, which nobody can leave out
-	s.Sees("Is that all that was hung?")
+	s.Sees("Is that every device you installed?")
 	s.Types("\r")
-	s.Sees("Ledger 16 at 10.61.8.10 is protected. Its password")
+	s.Sees("Password of the recorder Ledger 16 at 10.61.8.10 (protected)")
 	s.Types("Harbour-Light-42\r")
-	s.Sees("A passphrase for the job's keyring")
-	s.Types("\r")
-	s.Sees("Write it down")
-	s.Sees("10.61.8.47 is protected. Its password")
+	s.Types(lastWord(s) + "\r")
+	s.Sees("1  camera Dome 420 at 10.61.8.47 (protected)")
+	s.Sees("Which of them are the site's?")
 	s.Types("\r")
 	s.Sees("without a name in the job sheet")
 	s.Types("\r")
-	s.Sees("Enter commissions 33 devices")
-	s.Types("\r")
+	s.Sees("Type 33 to set up 33 devices")
+	s.Types("33\r")
 	s.Sees("That is the job. The record:")
 	assert.Equal(t, 0, s.Ends())
 	s.AsItWas()
@@ -52,6 +51,14 @@ func TestTheWholeJobByKeystrokes(t *testing.T) {
 	assert.Less(t, typed+s.Keys(), 40)
 	assert.FileExists(t, filepath.Join(dir, "quillmere-ferry-terminal", "handover", "handover.pdf"))
 	_ = b
+}
+
+// lastWord reads the last word of the passphrase that is shown.
+func lastWord(s *driver.Screen) string {
+	text := s.Sees("Type its last word")
+	_, text, _ = strings.Cut(text, "It opens with this passphrase:")
+	words := strings.Fields(strings.Split(strings.TrimSpace(text), "\n")[0])
+	return words[len(words)-1]
 }
 
 const smallSite = `
@@ -92,7 +99,7 @@ func TestTheGuidedWayStopsAndGoesOn(t *testing.T) {
 	s = p.types("go")
 	s.Sees("What is the site called?")
 	s.Press("Quay & Co\r")
-	s.Sees("2 cameras. Is that all that was hung?")
+	s.Sees("2 cameras. Is that every device you installed?")
 	s.Press("s\r") // look again
 	s.Sees("Nothing new, gone or changed")
 	s.Until("the question again", func(text string) bool { return strings.HasSuffix(text, "q: stop here)") })
@@ -104,7 +111,7 @@ func TestTheGuidedWayStopsAndGoesOn(t *testing.T) {
 	s = p.types()
 	s.Sees("Enter: go on, guided")
 	s.Press("\r")
-	s.Sees("Is that all that was hung?")
+	s.Sees("Is that every device you installed?")
 	s.Press("2\r") // the number that was hung
 	s.Sees("everything expected is there")
 	s.Until("the question again", func(text string) bool { return strings.HasSuffix(text, "q: stop here)") })
@@ -116,11 +123,15 @@ func TestTheGuidedWayStopsAndGoesOn(t *testing.T) {
 	s = p.types("go")
 	s.Sees("without a name in the job sheet")
 	s.Press("\r")
-	s.Sees("Enter commissions 2 devices")
-	s.Press("\r")
-	s.Sees("A passphrase for the job's keyring")
+	s.Sees("Type 2 to set up 2 devices")
+	s.Press("2\r")
+	s.Sees("Type its last word, or a passphrase of your own")
 	s.Press("quay\r")
+	s.Sees("That is not the last word of")
+	s.Press("quay co\r")
 	s.Sees("this passphrase will not do")
+	s.Press("four gulls over water\r")
+	s.Sees("Your own passphrase once more")
 	s.Press("four gulls over water\r")
 	s.Sees("That is the job. The record:")
 	assert.Equal(t, 0, s.Ends())

@@ -152,6 +152,25 @@ func Judge(sheet *job.Sheet, devices []device.Device, site netip.Prefix) {
 	}
 }
 
+// SetApart marks the devices that somebody has set up outside this job.
+func SetApart(ctx context.Context, j *job.Job, devices []device.Device) error {
+	among := j.Sheet.Among(devices)
+	here := device.Here{Said: func(d *device.Device) bool { return among.NameFor(d) != "" || among.AddressFor(d).IsValid() }}
+	if site := SiteSubnet(ctx, j, devices); site.IsValid() {
+		here.Subnets = []netip.Prefix{site}
+	} else {
+		claims, err := Claims(ctx, j, devices)
+		if err != nil {
+			return err
+		}
+		for _, c := range claims {
+			here.Subnets = append(here.Subnets, c.Subnet)
+		}
+	}
+	device.SetApart(devices, here)
+	return nil
+}
+
 // Reserved gives what must not be allotted: what the job sheet keeps clear,
 // and every address that anything outside the job was ever seen at.
 func Reserved(ctx context.Context, j *job.Job, devices []device.Device) ([]ground.Reserved, error) {
@@ -228,9 +247,17 @@ func describeHolder(d *device.Device) string {
 	return d.Label()
 }
 
+// Asking is what addresses are asked for by, beside what is known of the devices.
+type Asking struct {
+	Again    func(*device.Device) bool       // forgets what it was allotted
+	Renumber func(*device.Device) bool       // forgets what address it has as well
+	Begun    func(*device.Device) bool       // was sent its address, or may have been
+	Named    func(*device.Device) netip.Addr // what the job sheet names for it
+}
+
 // Requests asks for an address for every taken device, recorders first, then by kind and
-// tag. Those that again is true of forget what they were allotted.
-func Requests(devices []device.Device, again func(*device.Device) bool) []ground.Request {
+// tag.
+func Requests(devices []device.Device, by Asking) []ground.Request {
 	var taken []*device.Device
 	for i := range devices {
 		if devices[i].InJob == device.Taken {
@@ -246,18 +273,21 @@ func Requests(devices []device.Device, again func(*device.Device) bool) []ground
 	out := make([]ground.Request, len(taken))
 	for i, d := range taken {
 		r := ground.Request{Key: d.Tag, Block: string(d.Kind), Current: d.Address(), Alone: len(d.Clashing) == 0}
-		anew := again != nil && again(d)
+		number := by.Renumber(d)
+		anew := number || by.Again(d)
 		if d.Allotted != nil && !anew {
 			r.Earlier = d.Allotted.Address
 		}
-		r.Fixed = d.Commissioned() && !anew
-		c, claims := claimOf(d)
-		r.Keep = claims && c.Rank == ground.FromRecorder
-		if anew && d.Commissioned() {
-			r.Alone = false // it is asked to move, though it is where it was put
+		r.Begun = r.Earlier.IsValid() && by.Begun(d)
+		if r.Fixed = d.Commissioned() && !anew; !r.Fixed {
+			r.Named = by.Named(d)
 		}
+		c, claims := claimOf(d)
+		r.Keep = claims && c.Rank == ground.FromRecorder && !number
 		// A leased address is the DHCP server's to give again.
-		if d.Settings != nil && d.Settings.DHCP {
+		leased := d.Settings != nil && d.Settings.DHCP
+		r.Static = !leased && d.Settings != nil && d.Settings.Address == r.Current
+		if leased || number {
 			r.Alone = false
 		}
 		out[i] = r

@@ -1,6 +1,7 @@
 package job
 
 import (
+	"net/netip"
 	"regexp"
 	"slices"
 	"strings"
@@ -74,6 +75,18 @@ func (a Among) anyMeans(list []string, d *device.Device) bool {
 // NameFor gives the name the sheet has for a device, by tag, then MAC, then serial; ""
 // when it has none.
 func (a Among) NameFor(d *device.Device) string { return a.Names[a.NamedBy(d)] }
+
+// AddressFor gives the address that the sheet names for a device, by tag, then MAC, then
+// serial; the zero value where it names none.
+func (a Among) AddressFor(d *device.Device) (out netip.Addr) {
+	best := notMeant
+	for ref, x := range a.Addresses {
+		if how := a.means(ref, d); how > best || how == best && how != notMeant && x.Less(out) {
+			best, out = how, x
+		}
+	}
+	return out
+}
 
 // NamedBy gives the reference by which the sheet names a device, "" when it does not.
 func (a Among) NamedBy(d *device.Device) string {

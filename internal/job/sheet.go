@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -31,10 +32,12 @@ type Sheet struct {
 	Blocks   map[string]Span   `yaml:"blocks"`
 	Password PasswordPolicy    `yaml:"password"`
 	Names    map[string]string `yaml:"names"`
-	Expected map[string]int    `yaml:"expected"` // how many of each kind were hung
-	Survey   Survey            `yaml:"survey"`
-	Lease    Lease             `yaml:"lease"`
-	Users    []WantedUser      `yaml:"users"`
+	// Addresses are those that a person has chosen, by tag, MAC or serial.
+	Addresses map[string]netip.Addr `yaml:"addresses"`
+	Expected  map[string]int        `yaml:"expected"` // how many of each kind were hung
+	Survey    Survey                `yaml:"survey"`
+	Lease     Lease                 `yaml:"lease"`
+	Users     []WantedUser          `yaml:"users"`
 	// Timezone is set on every device, as POSIX writes it (IEEE 1003.1, 8.3); each keeps
 	// its own if left out.
 	Timezone string `yaml:"timezone"`
@@ -295,7 +298,7 @@ func (s *Sheet) check() error {
 	if s.Timezone != "" && !zoneForm.MatchString(s.Timezone) {
 		return s.wrong("timezone", "%q: write it as POSIX does: GMT0BST,M3.5.0/1,M10.5.0 or CET-1CEST,M3.5.0,M10.5.0/3", s.Timezone)
 	}
-	return cmp.Or(s.checkExpected(), s.checkSurvey(), s.checkNames(), s.checkUsers(), s.checkJoining())
+	return cmp.Or(s.checkExpected(), s.checkSurvey(), s.checkNames(), s.checkAddresses(), s.checkUsers(), s.checkJoining())
 }
 
 // zoneForm is the form of a time zone in POSIX (IEEE 1003.1, 8.3, TZ): the name and
@@ -340,6 +343,27 @@ func (s *Sheet) checkNames() error {
 		if n := len([]rune(name)); n == 0 || n > maxName || strings.ContainsAny(name, "\n\t\x00") {
 			return s.wrong("names."+ref, "a name is one line of 1 to %d characters", maxName)
 		}
+	}
+	return nil
+}
+
+func (s *Sheet) checkAddresses() error {
+	whose := map[netip.Addr]string{}
+	subnet, _ := ground.ParseSubnet(s.Network.Subnet) // checked before
+	for _, ref := range slices.Sorted(maps.Keys(s.Addresses)) {
+		a := s.Addresses[ref]
+		if !a.Is4() || a.IsUnspecified() || a.IsMulticast() || a.IsLoopback() || a.IsLinkLocalUnicast() {
+			return s.wrong("addresses."+ref, "%q is no IPv4 address of a device", a)
+		}
+		if subnet.IsValid() {
+			if err := ground.Check(subnet, a, netip.Addr{}); err != nil {
+				return s.wrong("addresses."+ref, "%v", err)
+			}
+		}
+		if other, dup := whose[a]; dup {
+			return s.wrong("addresses."+ref, "%s is for %s already", a, other)
+		}
+		whose[a] = ref
 	}
 	return nil
 }

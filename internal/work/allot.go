@@ -17,27 +17,29 @@ import (
 
 // Allotting is how addresses are allotted.
 type Allotting struct {
-	Again []string // selectors of those whose allotment is made anew
-	Anew  bool     // the site network is resolved anew
+	Again    []string // selectors of those whose allotment is made anew
+	Renumber []string // likewise, whatever address they have now
+	Anew     bool     // the site network is resolved anew
 }
 
 // Allotment is what was decided.
 type Allotment struct {
 	Ground  ground.Ground
 	Devices []device.Device
+	Changed []string        // what was allotted otherwise before, and never sent
 	Differs []string        // what sources say of the site network that is not taken over
 	Moves   []string        // tags that the job sheet, as it is by now, would move
 	Renames []device.Device // those that it would rename, with the name it has for them
 	Remarks []string        // what in the job sheet is most likely not meant
 }
 
-// forgotten gives the devices whose allotment is to be made anew, by ID.
-func (d *Desk) forgotten(o Allotting) (map[int64]bool, error) {
+// forgotten gives the devices of the job that selectors mean, by ID.
+func (d *Desk) forgotten(terms []string) (map[int64]bool, error) {
 	out := map[int64]bool{}
-	if len(o.Again) == 0 {
+	if len(terms) == 0 {
 		return out, nil
 	}
-	s, err := device.ParseSelector(o.Again)
+	s, err := device.ParseSelector(terms)
 	if err != nil {
 		return nil, &Misuse{err}
 	}
@@ -51,19 +53,27 @@ func (d *Desk) forgotten(o Allotting) (map[int64]bool, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, misuse("allot again %s: none of these is in the job", strings.Join(o.Again, " "))
+		return nil, misuse("allot again %s: none of these is in the job", strings.Join(terms, " "))
 	}
 	return out, nil
 }
 
 // Allot decides the address of every taken device. Nothing is sent.
 func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
-	again, err := d.forgotten(o)
+	again, err := d.forgotten(o.Again)
+	if err != nil {
+		return Allotment{}, err
+	}
+	renumber, err := d.forgotten(o.Renumber)
 	if err != nil {
 		return Allotment{}, err
 	}
 	if len(device.OfJob(d.Devices)) == 0 {
 		return Allotment{}, &Misuse{advice.Wrap(errors.New("no device is taken"), "choose with %s first", advice.TakeAll)}
+	}
+	progress, err := d.Job.Register.Progress(ctx)
+	if err != nil {
+		return Allotment{}, err
 	}
 	g, differs, err := field.KeepGround(ctx, d.Job, d.Devices, o.Anew)
 	if err != nil {
@@ -74,7 +84,12 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 		return Allotment{}, err
 	}
 	blocks := d.Job.Sheet.BlocksIn(g.Subnet)
-	requests := field.Requests(d.Devices, func(x *device.Device) bool { return again[x.ID] })
+	requests := field.Requests(d.Devices, field.Asking{
+		Again:    func(x *device.Device) bool { return again[x.ID] },
+		Renumber: func(x *device.Device) bool { return renumber[x.ID] },
+		Begun:    func(x *device.Device) bool { return progress[x.ID].Moved },
+		Named:    d.Job.Sheet.Among(d.Devices).AddressFor,
+	})
 	allotted, err := ground.Allot(g, blocks, reserved, requests)
 	if err != nil {
 		return Allotment{}, &Misuse{err}
@@ -84,8 +99,11 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 	for _, a := range allotted {
 		x := &d.Devices[slices.IndexFunc(d.Devices, func(x device.Device) bool { return x.Tag == a.Key })]
 		to := device.Settings{Address: a.Address, Prefix: g.Subnet.Bits(), Gateway: g.Gateway}
-		if x.Commissioned() && !again[x.ID] && !o.Anew && x.Allotted != nil {
+		if x.Commissioned() && !again[x.ID] && !renumber[x.ID] && !o.Anew && x.Allotted != nil {
 			to = *x.Allotted // as it was set up
+		}
+		if x.Allotted != nil && x.Allotted.Address != to.Address && !again[x.ID] && !renumber[x.ID] {
+			out.Changed = append(out.Changed, fmt.Sprintf("%s %s in place of %s (%s)", x.Tag, to.Address, x.Allotted.Address, a.Why))
 		}
 		x.Apply(device.Allotment{At: at, Settings: to, Why: a.Why})
 		out.Devices = append(out.Devices, *x)
@@ -109,7 +127,9 @@ func (d *Desk) wouldChange(out *Allotment, blocks []ground.Block) {
 			continue
 		}
 		at := slices.IndexFunc(blocks, func(b ground.Block) bool { return b.Name == string(x.Kind) })
-		if x.Why != "" && x.Kind != device.Recorder && at >= 0 && !blocks[at].Range.Contains(x.Allotted.Address) || !out.Ground.Subnet.Contains(x.Allotted.Address) {
+		if named := among.AddressFor(&x); named.IsValid() && named != x.Allotted.Address {
+			out.Moves = append(out.Moves, x.Tag)
+		} else if x.Why != "" && x.Why != ground.RightThere && x.Kind != device.Recorder && at >= 0 && !blocks[at].Range.Contains(x.Allotted.Address) || !out.Ground.Subnet.Contains(x.Allotted.Address) {
 			out.Moves = append(out.Moves, x.Tag)
 		}
 		if name := among.NameFor(&x); name != "" && name != x.AsLeft.Name {
@@ -124,8 +144,11 @@ func (a *Allotment) Notes() (out []advice.Advice) {
 	for _, t := range a.Differs {
 		out = append(out, advice.Say("%s", t))
 	}
+	if len(a.Changed) > 0 {
+		out = append(out, advice.Say("allotted anew, since something is known by now that was not: %s", strings.Join(a.Changed, "; ")))
+	}
 	if len(a.Moves) > 0 {
-		out = append(out, advice.Say("%s set up and outside the blocks of the job sheet: %s would move what is named; until then it stays", text.Are(a.Moves), advice.AllotAgain.On(strings.Join(a.Moves, ","))))
+		out = append(out, advice.Say("%s set up elsewhere than the job sheet has it by now: %s would move what is named; until then it stays", text.Are(a.Moves), advice.Renumber.On(strings.Join(a.Moves, ","))))
 	}
 	var renames []string
 	for i := range a.Renames {

@@ -1,7 +1,7 @@
 package work
 
 import (
-	"net/netip"
+	"slices"
 
 	"janustat/core/advice"
 	"janustat/core/device"
@@ -9,7 +9,8 @@ import (
 
 // Standing is where a job stands.
 type Standing struct {
-	Known, Configurable, Taken, Allotted, Commissioned, Proved int
+	// New are those that all would take.
+	Known, Configurable, New, Taken, Allotted, Commissioned, Proved int
 	// Alarms are devices that are not what they were; Reset those that wait to be
 	// restored, by tag.
 	Alarms, Reset []string
@@ -27,6 +28,7 @@ func Stand(devices []device.Device, surveyed bool) Standing {
 	for i := range devices {
 		d := &devices[i]
 		count(&s.Configurable, d.Configurable())
+		count(&s.New, d.Configurable() && d.InJob == device.Undecided && d.SetUpBy == "" && !d.NotOurs)
 		if d.InJob != device.Taken {
 			continue
 		}
@@ -63,14 +65,25 @@ func (s *Standing) next(surveyed bool) advice.Step {
 	return advice.Step{Act: advice.Handover}
 }
 
-// PassedBy gives the recorders and panels in the site's subnet that are protected and
-// that nobody has decided about: the others are matched to them.
-func PassedBy(devices []device.Device, site netip.Prefix) (out []device.Device) {
+// Closed gives those that SetApart gives, and the devices of the job that no password of the
+// keyring has opened.
+func Closed(devices []device.Device) (out []device.Device) {
 	for _, d := range devices {
-		here := !site.IsValid() || site.Contains(d.Address())
-		if d.InJob == device.Undecided && !d.NotOurs && d.Access == device.Sealed && (d.Kind == device.Recorder || d.Kind == device.Panel) && here {
+		if d.InJob == device.Taken && d.Access == device.Sealed && d.OpenedAt.IsZero() && d.Alarm == "" {
 			out = append(out, d)
 		}
 	}
+	return append(out, SetApart(devices)...)
+}
+
+// SetApart gives the devices that somebody has set up outside the job, and that nobody has
+// decided about: recorders and panels first, since the others are matched to them.
+func SetApart(devices []device.Device) (out []device.Device) {
+	for _, d := range devices {
+		if d.InJob == device.Undecided && d.SetUpBy != "" {
+			out = append(out, d)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b device.Device) int { return a.Kind.Order() - b.Kind.Order() })
 	return out
 }

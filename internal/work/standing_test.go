@@ -48,17 +48,10 @@ func TestStandTellsWhatIsNextInTheOrderOfTheWork(t *testing.T) {
 	}
 }
 
-func TestPassedByAreTheSitesOwnRecordersAndPanels(t *testing.T) {
-	site := netip.MustParsePrefix("10.61.8.0/23")
-	one := func(kind device.Kind, access device.Access, at string) device.Device {
-		return device.Device{Facts: device.Facts{Kind: kind, Access: access}, Addresses: []netip.Addr{netip.MustParseAddr(at)}}
+func TestSetApartAreThoseNobodyHasDecidedAbout(t *testing.T) {
+	one := func(kind device.Kind, why string, choice device.Choice) device.Device {
+		return device.Device{Facts: device.Facts{Kind: kind}, SetUpBy: why, InJob: choice}
 	}
-	taken := one(device.Recorder, device.Sealed, "10.61.8.10")
-	taken.InJob = device.Taken
-	all := []device.Device{
-		one(device.Recorder, device.Sealed, "10.61.8.11"), one(device.Panel, device.Sealed, "10.61.8.12"), taken,
-		one(device.Camera, device.Sealed, "10.61.8.13"), one(device.Recorder, device.Fresh, "10.61.8.14"), one(device.Recorder, device.Sealed, "192.168.9.9"),
-	}
-	assert.Equal(t, all[:2], PassedBy(all, site))
-	assert.Len(t, PassedBy(all, netip.Prefix{}), 3, "where the site is not known, everywhere is")
+	all := []device.Device{one(device.Camera, `called "Till"`, ""), one(device.Recorder, "protected", ""), one(device.Recorder, "protected", device.Left), one(device.Camera, "", "")}
+	assert.Equal(t, []device.Device{all[1], all[0]}, SetApart(all))
 }

@@ -99,6 +99,9 @@ func (d *Desk) Subnet(ctx context.Context) netip.Prefix {
 // Save judges what is known and keeps it.
 func (d *Desk) Save(ctx context.Context) error {
 	field.Judge(d.Job.Sheet, d.Devices, d.Subnet(ctx))
+	if err := field.SetApart(ctx, d.Job, d.Devices); err != nil {
+		return err
+	}
 	return d.Job.Register.Save(ctx, d.Devices)
 }
 
