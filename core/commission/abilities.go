@@ -29,6 +29,15 @@ type (
 		// Opens offers the password of a further user once, beside what goes on; false means refused.
 		Opens(ctx context.Context, user string, p secret.Password) (bool, error)
 	}
+	// UserRemover can have users taken away again.
+	UserRemover interface {
+		DeleteUser(ctx context.Context, name string) error
+	}
+	// Leaser can be told to ask for its address by DHCP; restart tells whether the device wants
+	// one before it does.
+	Leaser interface {
+		SetDHCP(ctx context.Context) (restart bool, err error)
+	}
 	// ClockSetter has a clock.
 	ClockSetter interface {
 		// SetClock tells by how much the clock may be behind, where the time was long on its way.

@@ -53,6 +53,8 @@ const (
 	StepRestart Step = "restart" // restart it, where it asks for that
 	StepReturn  Step = "return"  // wait for it to come back
 	StepVerify  Step = "verify"  // read everything back
+	StepDismiss Step = "dismiss" // take a further user away that the job has made
+	StepDHCP    Step = "dhcp"    // have it ask for its address by DHCP, as it was found
 	StepReset   Step = "reset"   // back to the factory state
 	StepPower   Step = "power"   // a person powers it off and on, to open its settings window
 	StepHand    Step = "by hand" // a person types the address into the device

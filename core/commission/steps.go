@@ -176,6 +176,8 @@ func init() { // it refers to functions that refer to it
 		{name: StepPart, while: speaking, told: "was told to forget %s"},
 		{name: StepReport, while: speaking, told: "was told to report to %s", proofs: tieProofs(StepReport)},
 		{name: StepFare, while: others, quiet: true},
+		{name: StepDismiss, while: speaking, told: "had its user %s taken away"},
+		{name: StepDHCP, while: speaking, told: "was set to ask for its address by DHCP"},
 		{name: StepReset, while: speaking, told: "was reset %s"},
 		{name: StepPower, while: byHands},
 		{name: StepHand, while: byHands, told: "was set up by hand: %s"},

@@ -160,6 +160,15 @@ func (e Found) apply(d *Device) {
 	}
 }
 
+// PutBack is that the device has the settings again that it was found with: it is left out of the
+// job, and what the job decided of it is forgotten.
+type PutBack struct{ At time.Time }
+
+func (e PutBack) apply(d *Device) {
+	d.InJob, d.Allotted, d.Why, d.AsLeft, d.Links = Left, nil, "", nil, nil
+	d.void(e.At)
+}
+
 // Met is that the device answers at an address, alone.
 type Met struct{ Address netip.Addr }
 

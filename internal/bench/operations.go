@@ -32,6 +32,7 @@ func init() {
 
 		"CreateUsers":              {writing, true, createUsers},
 		"SetUser":                  {writing, false, setUser},
+		"DeleteUsers":              {writing, false, deleteUsers},
 		"SetSystemDateAndTime":     {writing, false, setClock},
 		"SetScopes":                {writing, false, setScopes},
 		"SetNetworkInterfaces":     {writing, false, setInterfaces},
@@ -177,6 +178,19 @@ func getRules(d *Device, _ *element) (*node, *fault) {
 		el(devNS, "MinLen", r.Min), el(devNS, "Uppercase", r.Upper), el(devNS, "Number", r.Digits),
 		el(devNS, "SpecialChars", r.Special), el(devNS, "BlockUsernameOccurrence", r.NoUser),
 		el(devNS, "PolicyConfigurationLocked", true))
+}
+
+func deleteUsers(d *Device, req *element) (*node, *fault) {
+	name := req.find("Username").value()
+	user, there := d.state.users[name]
+	switch {
+	case !there:
+		return nil, invalid("UsernameMissing", "Username NOT recognized")
+	case user.level == "Administrator":
+		return nil, invalid("FixedUser", "Username may not be deleted")
+	}
+	delete(d.state.users, name)
+	return response("DeleteUsers")
 }
 
 func createUsers(d *Device, req *element) (*node, *fault) {
@@ -363,6 +377,10 @@ func setInterfaces(d *Device, req *element) (*node, *fault) {
 	}
 	v4 := req.find("NetworkInterface", "IPv4")
 	manual := v4.find("Manual")
+	if trueText(v4.find("DHCP").value()) && manual.find("Address").value() == "" {
+		d.state.dhcp, d.state.next, d.kept = true, nil, false
+		return response("SetNetworkInterfaces", el(devNS, "RebootNeeded", d.unit.model.NeedsBoot && !d.is(silentRestart)))
+	}
 	bits, err := strconv.Atoi(manual.find("PrefixLength").value())
 	addr, aerr := netip.ParseAddr(manual.find("Address").value())
 	if err != nil || aerr != nil || bits < 1 || bits > 30 || !addr.Is4() || trueText(v4.find("DHCP").value()) {

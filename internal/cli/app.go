@@ -214,7 +214,7 @@ func (a *App) addGroups(root *cobra.Command) {
 		{"say", "What you know and decide:", []*cobra.Command{
 			a.nameCommand(), a.noteCommand(), a.scheduleCommand(), a.retagCommand(), a.swapCommand(), a.forgetCommand(), a.undoCommand(),
 		}},
-		{"devices", "Single devices:", []*cobra.Command{a.winkCommand(), a.webCommand(), a.leaseCommand(), a.restartCommand(), a.resetCommand(), a.restoreCommand()}},
+		{"devices", "Single devices:", []*cobra.Command{a.winkCommand(), a.webCommand(), a.leaseCommand(), a.restartCommand(), a.resetCommand(), a.restoreCommand(), a.putbackCommand()}},
 		{"rest", "Everything else:", []*cobra.Command{a.benchCommand(), a.manualCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})

@@ -317,6 +317,17 @@ func (s *session) ChangeUser(ctx context.Context, u commission.User) error {
 	return s.objects(s.SetUser(ctx, u.Name, u.Password, string(u.Level)))
 }
 
+// DeleteUser implements commission.UserRemover.
+func (s *session) DeleteUser(ctx context.Context, name string) error {
+	return s.lost(s.Client.DeleteUser(ctx, name))
+}
+
+// SetDHCP implements commission.Leaser.
+func (s *session) SetDHCP(ctx context.Context) (restart bool, err error) {
+	restart, err = s.Client.SetDHCP(ctx)
+	return restart, s.lost(err)
+}
+
 // SetDNS implements commission.Session.
 func (s *session) SetDNS(ctx context.Context, servers []netip.Addr) error {
 	return s.lost(s.Client.SetDNS(ctx, servers))

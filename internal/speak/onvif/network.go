@@ -219,6 +219,25 @@ func (c *Client) SetAddress(ctx context.Context, s device.Settings) (restart boo
 	return bool(a.RebootNeeded), err
 }
 
+// SetDHCP has the interface ask for its IPv4 address by DHCP (SetNetworkInterfaces), and DNS and
+// NTP servers likewise where the device has them (SetDNS and SetNTP, FromDHCP).
+func (c *Client) SetDHCP(ctx context.Context) (restart bool, err error) {
+	if c.iface == "" {
+		return false, errors.New("SetNetworkInterfaces: its interface was not read")
+	}
+	var fault *soap.Fault
+	for _, op := range []string{"SetDNS", "SetNTP"} {
+		if err := c.call(ctx, op, "<tds:FromDHCP>true</tds:FromDHCP>", nil); err != nil && !errors.As(err, &fault) {
+			return false, err
+		}
+	}
+	var a struct{ RebootNeeded flag }
+	err = c.call(ctx, "SetNetworkInterfaces", fmt.Sprintf(
+		"<tds:InterfaceToken>%s</tds:InterfaceToken><tds:NetworkInterface><tt:Enabled>true</tt:Enabled>"+
+			"<tt:IPv4><tt:Enabled>true</tt:Enabled><tt:DHCP>true</tt:DHCP></tt:IPv4></tds:NetworkInterface>", soap.Text(c.iface)), &a)
+	return bool(a.RebootNeeded), err
+}
+
 // SetGateway sets the IPv4 default gateway (SetNetworkDefaultGateway). Those of IPv6, and
 // of other interfaces, go back as they were.
 func (c *Client) SetGateway(ctx context.Context, gateway netip.Addr) error {

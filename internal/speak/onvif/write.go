@@ -36,6 +36,11 @@ func (c *Client) SetUser(ctx context.Context, user string, p secret.Password, le
 	return c.call(ctx, "SetUser", userXML(user, p, level), nil)
 }
 
+// DeleteUser takes a user away (DeleteUsers).
+func (c *Client) DeleteUser(ctx context.Context, user string) error {
+	return c.call(ctx, "DeleteUsers", "<tds:Username>"+soap.Text(user)+"</tds:Username>", nil)
+}
+
 func userXML(user string, p secret.Password, level string) string {
 	return "<tds:User><tt:Username>" + soap.Text(user) + "</tt:Username><tt:Password>" +
 		soap.Text(p.Reveal()) + "</tt:Password><tt:UserLevel>" + soap.Text(level) + "</tt:UserLevel></tds:User>"

@@ -262,6 +262,12 @@ func (s *session) SetAddress(ctx context.Context, t device.Settings) (restart bo
 	return a.Restart, err
 }
 
+// SetDHCP implements commission.Leaser.
+func (s *session) SetDHCP(ctx context.Context) (restart bool, err error) {
+	a, err := s.call(ctx, speak.Request{Do: speak.DoAddress, DHCP: true})
+	return a.Restart, err
+}
+
 // SetGateway implements commission.Addresser.
 func (s *session) SetGateway(ctx context.Context, gateway netip.Addr) error {
 	_, err := s.call(ctx, speak.Request{Do: speak.DoGateway, Gateway: &gateway})
