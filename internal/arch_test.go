@@ -28,6 +28,7 @@ var inside = map[string][]string{
 	"core/device":         {"core/advice", "core/evidence", "core/secret", "core/text"},
 	"core/commission":     {"core/advice", "core/device", "core/evidence", "core/ground", "core/secret", "core/text"},
 	"core/lan":            {"core/advice", "core/device"},
+	"core/open":           {"core/advice", "core/device", "core/text"},
 	"internal/nic":        {"core/device", "internal/speak/arp"},
 	"internal/wire":       {"core/device", "core/lan", "core/secret", "core/text", "internal/intake"},
 	"internal/keeper":     {},

@@ -32,6 +32,7 @@ const (
 	Reset           Act = "reset"                // put a device back into its factory state
 	Restore         Act = "restore"              // bring a reset device, or its replacement, back
 	Swap            Act = "swap"                 // give two devices each other's tags
+	Show            Act = "show"                 // show one device
 	Survey          Act = "survey"               // find what is on the LAN
 	Take            Act = "take"                 // put a device into the job
 	TakeByHand      Act = "take by hand"         // the same, of one that does not say what it is
@@ -45,7 +46,7 @@ const (
 // Acts are all of them, for those who have to put each into words.
 var Acts = []Act{
 	Admit, Allot, AllotAgain, Commission, Handover, KeyAdd, KeyChange, KeyGenerate, KeyList, KeySet, Lease, Leave, ListAll,
-	Prove, Renumber, ReplaceChannels, Reset, Restore, Survey, Swap, Take, TakeAll, TakeByHand, UseWire, Web, Wire, WireByName,
+	Prove, Renumber, ReplaceChannels, Reset, Restore, Show, Survey, Swap, Take, TakeAll, TakeByHand, UseWire, Web, Wire, WireByName,
 }
 
 // Step is an act with what it is done to: a device's tag, and the name of a user on it.

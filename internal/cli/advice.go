@@ -28,6 +28,7 @@ var commands = map[advice.Act]struct{ plain, on, ofUser string }{
 	advice.Prove:           {plain: "prove"},
 	advice.Reset:           {on: "reset %s"},
 	advice.Restore:         {on: "restore %s"},
+	advice.Show:            {on: "show %s"},
 	advice.Survey:          {plain: "survey"},
 	advice.Swap:            {on: "swap %s"},
 	advice.Take:            {on: "take %s"},

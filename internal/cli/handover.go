@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -71,7 +70,6 @@ handover-part/ beside the whole one, or into the folder that --into names.`,
 			if err != nil {
 				return err
 			}
-			r.Open = append(r.Open, setApart(devices)...)
 			if len(r.Devices) == 0 {
 				return usagef("no device is taken, so there is nothing to hand over")
 			}
@@ -111,8 +109,9 @@ handover-part/ beside the whole one, or into the folder that --into names.`,
 			if since != "" {
 				fmt.Fprintf(a.Out, "%s since %s\n", plural(len(o.Changes), "change"), since)
 			}
+			fmt.Fprintln(a.Out, a.wrap(a.Out, 0, r.Verdict.Words))
 			for _, o := range r.Open {
-				fmt.Fprintf(a.Out, "still open: %s\n", o)
+				fmt.Fprintln(a.Out, a.wrap(a.Out, 2, "open: "+o))
 			}
 			return nil
 		},
@@ -216,8 +215,15 @@ func recordOf(ctx context.Context, j *job.Job, all []device.Device, only work.Se
 	if f.Spans, err = addressPlan(ctx, j, all, g.Subnet); err != nil {
 		return handover.Record{}, err
 	}
-	if f.Excepted, err = excepted(ctx, j); err != nil {
+	if f.Proofs, err = proofsOf(ctx, j); err != nil {
 		return handover.Record{}, err
+	}
+	if f.Open, err = work.Open(ctx, j, all, nil); err != nil {
+		return handover.Record{}, err
+	}
+	f.Accounts = accountsOf(j, all, progress)
+	if only != nil {
+		f.Part = len(device.OfJob(all))
 	}
 	notes, err := j.Register.Notes(ctx)
 	if err != nil {
@@ -226,44 +232,56 @@ func recordOf(ctx context.Context, j *job.Job, all []device.Device, only work.Se
 	for id, n := range notes {
 		f.Notes[id] = n
 	}
-	r := handover.New(f, devices)
-	last, err := j.Register.LastSurvey(ctx)
-	if err != nil {
-		return r, err
-	}
-	r.Open = append(r.Open, notMet(devices, last.At)...)
-	return r, nil
+	return handover.New(f, devices), nil
 }
 
-// excepted gives, by ID, what devices refused to have set right when they were last proved.
-func excepted(ctx context.Context, j *job.Job) (map[int64][]string, error) {
+// accountsOf gives, by ID, the users that the job uses or has made, with their levels.
+func accountsOf(j *job.Job, devices []device.Device, progress map[int64]job.Progress) map[int64][]string {
+	out := map[int64][]string{}
+	for i := range devices {
+		d := &devices[i]
+		if d.OpenedAt.IsZero() {
+			continue
+		}
+		list := []string{j.Sheet.User() + " as administrator"}
+		for intent := range progress[d.ID].Users {
+			list = append(list, intent)
+		}
+		slices.Sort(list)
+		out[d.ID] = list
+	}
+	return out
+}
+
+// proofsOf gives, by ID, the last proof of each device.
+func proofsOf(ctx context.Context, j *job.Job) (map[int64]handover.Proof, error) {
 	last, err := j.Register.LastProofs(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := map[int64][]string{}
+	out := map[int64]handover.Proof{}
 	for id, p := range last {
 		var checks []field.Check
 		if err := json.Unmarshal(p.Checks, &checks); err != nil {
 			return nil, fmt.Errorf("register: proof of %s: %w", p.At.Format(time.DateTime), err)
 		}
+		proof := handover.Proof{At: p.At}
 		for _, c := range checks {
-			if c.Refused {
-				out[id] = append(out[id], fmt.Sprintf("%s: should be %s, and it is %s; the device refuses to have it set", c.Name, c.Want, cmp.Or(c.Got, "none")))
+			x := handover.Checked{Check: c.Name, Result: "passed", Expected: c.Want, Found: c.Got}
+			switch {
+			case c.OK && c.Left > 0:
+				x.Result, x.Found = "untested", fmt.Sprintf("%d untested", c.Left)
+			case c.OK:
+			case c.Refused:
+				x.Result = "refused"
+			default:
+				x.Result = "failed"
 			}
+			proof.Checks = append(proof.Checks, x)
 		}
+		out[id] = proof
 	}
 	return out, nil
-}
-
-// notMet tells which devices of the job the last survey did not meet.
-func notMet(devices []device.Device, last time.Time) (out []string) {
-	for i := range devices {
-		if d := &devices[i]; d.InJob == device.Taken && d.SeenAt.Before(last) && d.OpenedAt.Before(last) {
-			out = append(out, fmt.Sprintf("%s did not answer the last survey", d.Tag))
-		}
-	}
-	return out
 }
 
 // addressPlan is what the site's addresses are for beside the devices of the job.

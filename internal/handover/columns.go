@@ -2,6 +2,7 @@ package handover
 
 import (
 	"cmp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -44,13 +45,70 @@ var columns = []column{
 	{"joined", "Joined", func(e *Entry) any { return strings.Join(e.Joined, listed) }, func(e *Entry, s string) { e.Joined = strings.Split(s, listed) }, true},
 	textColumn("stream", "Stream", func(e *Entry) *string { return &e.Stream }, false),
 	{"access", "Access", func(e *Entry) any { return string(e.Access) }, nil, false},
-	{"password", "", func(e *Entry) any { return passwordText(*e) }, nil, false},
+	{"password", "Password set", func(e *Entry) any { return passwordText(*e) }, nil, false},
 	{"password_held_by", "Password held by", func(e *Entry) any { return e.Custody }, nil, false},
-	{"encryption", "", func(e *Entry) any { return strings.Join(e.Weak, listed) }, nil, false},
+	{"encryption", "Weak encryption", func(e *Entry) any { return strings.Join(e.Weak, listed) }, nil, false},
 	{"found_at", "Found at", func(e *Entry) any { return foundAt(e.AsFound) }, nil, false},
 	// When it was proved is otherwise after every proof: only whether it is, is compared.
 	{"proved_at", "Proved", provedAt, readProved, false},
+	textColumn("addressing", "Addressing", func(e *Entry) *string { return &e.Addressing }, true),
+	textColumn("dns", "DNS", func(e *Entry) *string { return &e.DNS }, true),
+	textColumn("ntp", "NTP", func(e *Entry) *string { return &e.NTP }, true),
+	textColumn("timezone", "Time zone", func(e *Entry) *string { return &e.Zone }, true),
+	listColumn("accounts", "Accounts", func(e *Entry) *[]string { return &e.Accounts }, true),
+	textColumn("certificate", "Certificate (SHA-256)", func(e *Entry) *string { return &e.Certificate }, true),
+	{"ports", "Open ports", func(e *Entry) any { return portsText(e.Ports) }, func(e *Entry, s string) { e.Ports = readPorts(s) }, true},
+	listColumn("services", "Services", func(e *Entry) *[]string { return &e.Services }, false),
+	{"checks", "Checks", func(e *Entry) any { return checksText(e.Checks) }, nil, false},
+	{"checked_at", "Checked", func(e *Entry) any {
+		if e.Checked == nil {
+			return nil
+		}
+		return *e.Checked
+	}, nil, false},
 	textColumn("remark", "Remark", func(e *Entry) *string { return &e.Remark }, true),
+}
+
+// listColumn is of a field that is a list of texts.
+func listColumn(name, title string, field func(e *Entry) *[]string, compared bool) column {
+	return column{name, title, func(e *Entry) any { return strings.Join(*field(e), listed) }, func(e *Entry, s string) {
+		if s != "" {
+			*field(e) = strings.Split(s, listed)
+		}
+	}, compared}
+}
+
+func portsText(ports []uint16) string {
+	words := make([]string, len(ports))
+	for i, p := range ports {
+		words[i] = strconv.Itoa(int(p))
+	}
+	return strings.Join(words, " ")
+}
+
+func readPorts(s string) (out []uint16) {
+	for _, w := range strings.Fields(s) {
+		if n, err := strconv.ParseUint(w, 10, 16); err == nil {
+			out = append(out, uint16(n))
+		}
+	}
+	return out
+}
+
+// checksText sums checks up, those that did not pass first.
+func checksText(checks []Checked) string {
+	var out, passed []string
+	for _, c := range checks {
+		if c.Result == "passed" {
+			passed = append(passed, c.Check)
+			continue
+		}
+		out = append(out, c.Check+" "+c.Result)
+	}
+	if len(passed) > 0 {
+		out = append(out, "passed: "+strings.Join(passed, " "))
+	}
+	return strings.Join(out, listed)
 }
 
 // listed is between the words of a list in one cell.
@@ -78,6 +136,14 @@ func (c column) plain(e *Entry) string {
 		return v.Format(time.RFC3339)
 	}
 	return ""
+}
+
+// shown gives the value as people read it.
+func (c column) shown(e *Entry) string {
+	if at, ok := c.value(e).(time.Time); ok {
+		return at.UTC().Format("2006-01-02 15:04 UTC")
+	}
+	return c.plain(e)
 }
 
 func provedAt(e *Entry) any {

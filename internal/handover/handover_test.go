@@ -7,10 +7,12 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"html"
 	"image"
 	"image/jpeg"
 	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -26,6 +28,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/open"
 )
 
 var options = Options{Paper: A4, Sheet: LabelSheets[0]}
@@ -52,13 +55,19 @@ func record(n int) Record {
 	}
 	f := Facts{Site: "Quillmere Ferry Terminal", Ground: g, InClear: map[int64]bool{7: true}, Notes: map[int64]map[string]string{7: {"place": "Hall", "port": "3", "remark": "+high", "cable": "@blue"}}}
 	f.Spans = []Span{{From: netip.MustParseAddr("10.61.9.100"), To: netip.MustParseAddr("10.61.9.199"), Why: "in a DHCP pool", Pool: true}, {From: netip.MustParseAddr("10.61.8.2"), To: netip.MustParseAddr("10.61.8.2"), Why: "the DHCP server"}}
+	f.Open = open.List(open.State{Devices: list, Surveyed: made, InClear: f.InClear})
 	return New(f, list)
 }
 
 func TestRecordHoldsTheJobAndWhatIsOpen(t *testing.T) {
 	r := record(1)
 	require.Len(t, r.Devices, 3, "a device left out of the job is not handed over")
-	assert.Equal(t, []string{"R01 has no address allotted yet", "C91 is not commissioned yet"}, r.Open)
+	assert.Equal(t, []string{
+		"C01 did not answer the last survey", "C91 did not answer the last survey", "R01 did not answer the last survey",
+		"R01 has no address allotted", "C91 is not set up yet", "C01 is on no channel of a recorder", "C91 is on no channel of a recorder", "C01 had its password set without encryption",
+	}, r.Open)
+	assert.Equal(t, "Not finished: 1 of 3 devices proved. 3 did not answer. 1 not set up. 1 without an address.", r.Verdict.Words)
+	assert.False(t, r.Verdict.Finished)
 	assert.Equal(t, []Count{{device.Recorder, 1}, {device.Camera, 2}}, r.Counts())
 	assert.Equal(t, "255.255.254.0", r.Devices[2].Mask)
 	assert.Equal(t, []string{"C01"}, r.InClear())
@@ -127,8 +136,8 @@ func TestALeaseByReservationIsTheClientsToKeep(t *testing.T) {
 		Tag: "C31", InJob: device.Taken, MAC: device.MAC{2, 1}, Proved: made, Allotted: &device.Settings{DHCP: true},
 		AsLeft: &device.Settings{Address: netip.MustParseAddr("10.61.8.73"), Prefix: 23, DHCP: true},
 	}
-	r := New(Facts{Site: "Quay"}, []device.Device{d})
-	assert.Equal(t, []string{"C31 takes nothing but a lease: the site's DHCP server has to keep 10.61.8.73 for 02:01:00:00:00:00"}, r.Open)
+	r := New(Facts{Site: "Quay", Open: open.List(open.State{Devices: []device.Device{d}})}, []device.Device{d})
+	assert.Contains(t, r.Open, "C31 takes nothing but a lease: the site's DHCP server has to keep 10.61.8.73 for 02:01:00:00:00:00")
 }
 
 const hostile = `<script>alert(1)</script>"'&]]>`
@@ -183,7 +192,7 @@ func TestTheWorkbookHasRealTypesAndNoFormulas(t *testing.T) {
 	f, err := excelize.OpenReader(bytes.NewReader(data))
 	require.NoError(t, err)
 	defer f.Close()
-	assert.Equal(t, []string{"Recorders", "Cameras", "Network", "Channels"}, f.GetSheetList())
+	assert.Equal(t, []string{"Recorders", "Cameras", "Network", "Channels", "Open"}, f.GetSheetList())
 	name, err := f.GetCellValue("Cameras", "B3")
 	require.NoError(t, err)
 	assert.Equal(t, `=HYPERLINK("x")`, name)
@@ -334,14 +343,99 @@ func FuzzRead(f *testing.F) {
 func TestWhatDevicesRefuseStandsOnPageOne(t *testing.T) {
 	at := time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
 	d := device.Device{ID: 7, Tag: "C01", InJob: device.Taken, Proved: at, AsLeft: &device.Settings{Address: netip.MustParseAddr("10.61.8.41"), Prefix: 23}, Facts: device.Facts{Kind: device.Camera, Access: device.Keyed}}
-	r := New(Facts{Site: "Quay", Excepted: map[int64][]string{7: {"clock: should be within 2s, and it is 1h0m0s off"}}}, []device.Device{d})
-	assert.Equal(t, []string{"C01 clock: should be within 2s, and it is 1h0m0s off"}, r.Open)
-	assert.Contains(t, r.Held(), "but for 1 thing that devices refuse")
+	proofs := func(at time.Time, checks ...open.Check) map[int64]open.Proof {
+		return map[int64]open.Proof{7: {At: at, Failed: checks}}
+	}
+	of := func(p map[int64]open.Proof) Record {
+		d.SeenAt = at
+		return New(Facts{Site: "Quay", Open: open.List(open.State{Devices: []device.Device{d}, Surveyed: at, Proofs: p})}, []device.Device{d})
+	}
+	clock := open.Check{Name: "clock", Want: "within 2s", Got: "1h0m0s off", Refused: true}
+	r := of(proofs(at, clock))
+	assert.Equal(t, []string{"C01 clock: should be within 2s, is 1h0m0s off; the device refuses to have it set"}, r.Open)
+	assert.Equal(t, "The device is proved: every check passed, except 1 setting that devices refuse.", r.Verdict.Words)
 	page, err := r.HTML(Options{})
 	require.NoError(t, err)
-	assert.Contains(t, string(page), "<li>C01 clock: should be within 2s, and it is 1h0m0s off</li>")
-	assert.Contains(t, string(page), r.Held())
+	assert.Contains(t, string(page), "<li>C01 clock: should be within 2s, is 1h0m0s off; the device refuses to have it set</li>")
+	assert.Contains(t, string(page), r.Verdict.Words)
+	clock.Refused = false
 	d.Proved = time.Time{}
-	r = New(Facts{Site: "Quay", Excepted: map[int64][]string{7: {"clock: 1h0m0s off"}}}, []device.Device{d})
-	assert.Equal(t, []string{"C01 is commissioned and not proved yet"}, r.Open)
+	r = of(proofs(at, clock))
+	assert.Equal(t, "Not finished: 0 of 1 devices proved. 1 failed a check.", r.Verdict.Words)
+	assert.Equal(t, []OpenItem{{Device: "C01", What: open.Failed, Text: "clock: should be within 2s, is 1h0m0s off", Urgency: "now", Check: "clock", Expected: "within 2s", Found: "1h0m0s off", Since: at}}, r.Items)
+	page, err = r.HTML(Options{})
+	require.NoError(t, err)
+	assert.Contains(t, string(page), "<td>clock</td><td>within 2s</td><td>1h0m0s off</td><td>2026-11-29 12:00 UTC</td>")
+	d.ChangedAt = at.Add(time.Hour)
+	assert.Equal(t, []string{"C01 was not proved since it was changed last"}, of(proofs(at, clock)).Open)
+}
+
+// One table of facts feeds every form: what is in it is in each.
+func TestEveryFactIsInEveryForm(t *testing.T) {
+	at := time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
+	found, left := netip.MustParseAddr("192.168.44.9"), netip.MustParseAddr("10.61.8.42")
+	d := device.Device{
+		ID: 7, Tag: "C01", InJob: device.Taken, MAC: device.MAC{2, 0xe4, 0x42, 0, 1, 9}, Proved: at, OpenedAt: at,
+		Facts: device.Facts{
+			Kind: device.Camera, Make: "Make0", Model: "Model0", Name: "Name0", Serial: "Serial0", Firmware: "Firmware0", Access: device.Keyed, Ports: []uint16{8501}, Offers: []string{"Service0"},
+			TLS: &device.TLS{Port: 443, Fingerprint: "feedbeef00", Weak: []string{"Weak0"}}, Stream: &device.Stream{Codec: "Codec0"},
+		},
+		AsFound: &device.Settings{Address: found, Prefix: 24},
+		AsLeft:  &device.Settings{Address: left, Prefix: 23, Gateway: netip.MustParseAddr("10.61.8.77"), DNS: []netip.Addr{netip.MustParseAddr("10.61.8.78")}, NTP: []netip.Addr{netip.MustParseAddr("10.61.8.79")}, Zone: "ZON7"},
+	}
+	r := New(Facts{
+		Site: "Site0", InClear: map[int64]bool{7: true}, Notes: map[int64]map[string]string{7: {"place": "Place0", "port": "Switch0", "remark": "Remark0", "ladder": "Own0"}},
+		Accounts: map[int64][]string{7: {"Account0 as user"}}, Proofs: map[int64]Proof{7: {at, []Checked{{"Check0", "untested", "Expected0", "Found0"}}}},
+	}, []device.Device{d})
+	r.Devices[0].Joined = []string{"Joined0"}
+	csv, err := r.CSV()
+	require.NoError(t, err)
+	doc, err := r.JSON()
+	require.NoError(t, err)
+	page, err := r.HTML(Options{})
+	require.NoError(t, err)
+	book, err := r.XLSX()
+	require.NoError(t, err)
+	f, err := excelize.OpenReader(bytes.NewReader(book))
+	require.NoError(t, err)
+	var cells []string
+	for _, sheet := range f.GetSheetList() {
+		rows, err := f.GetRows(sheet)
+		require.NoError(t, err)
+		for _, row := range rows {
+			cells = append(cells, row...)
+		}
+	}
+	forms := map[string]string{"csv": string(csv), "json": string(doc), "html": string(page), "xlsx": strings.Join(cells, "\n")}
+	if tool, err := exec.LookPath("pdftotext"); err == nil || os.Getenv("CI") != "" {
+		pdf, err := r.PDF(options)
+		require.NoError(t, err)
+		c := exec.CommandContext(t.Context(), tool, "-raw", "-", "-")
+		c.Stdin = bytes.NewReader(pdf)
+		text, err := c.Output()
+		require.NoError(t, err)
+		forms["pdf"] = strings.Join(strings.Fields(string(text)), " ")
+	}
+	for _, value := range []string{
+		"C01", "02:e4:42:00:01:09", "Make0", "Model0", "Name0", "Serial0", "Firmware0", "8501", "Service0", "feedbeef00", "Weak0", "Codec0", "192.168.44.9", "10.61.8.42", "10.61.8.77", "10.61.8.78",
+		"10.61.8.79", "ZON7", "Place0", "Switch0", "Remark0", "Own0", "Account0 as user", "Check0", "untested", "Joined0", "static", "2026-11-29", "without encryption", "on the job's keyring", "255.255.254.0",
+	} {
+		for form, text := range forms {
+			if form == "json" && value == "without encryption" {
+				value = `"password_set_without_encryption": true`
+			}
+			if form == "html" {
+				text = html.UnescapeString(text)
+			}
+			assert.Contains(t, text, value, form)
+			if form == "json" && strings.HasPrefix(value, `"password_set`) {
+				value = "without encryption"
+			}
+		}
+	}
+	for form, text := range forms {
+		if form != "csv" {
+			assert.Contains(t, text, "Expected0", form)
+		}
+	}
 }

@@ -6,11 +6,14 @@ import (
 	"encoding/base64"
 	"fmt"
 	"html/template"
+	"iter"
+	"slices"
 	"strings"
 	"sync"
 
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/open"
 )
 
 //go:embed handover.html.tmpl
@@ -54,20 +57,48 @@ func (r Record) HTML(o Options) ([]byte, error) {
 	for tag, jpeg := range o.Stills {
 		stills[tag] = template.URL("data:image/jpeg;base64," + base64.StdEncoding.EncodeToString(jpeg)) //nolint:gosec // base64 of ours
 	}
-	proved := 0
-	for _, e := range r.Devices {
-		if e.Proved != nil {
-			proved++
-		}
-	}
 	var b bytes.Buffer
 	err := pageTemplate().Execute(&b, map[string]any{
-		"R": r, "Groups": groups, "Stills": stills, "Proved": proved, "Channels": sortedChannels(r.Channels), "Found": foundText, "Custody": r.Custody(),
+		"R": r, "Groups": groups, "Stills": stills, "Facts": factsOf, "Failing": r.failing(), "Rest": r.rest(), "Channels": sortedChannels(r.Channels), "Found": foundText, "Custody": r.Custody(),
 	})
 	if err != nil {
 		return nil, fmt.Errorf("page: %w", err)
 	}
 	return b.Bytes(), nil
+}
+
+// failing are the open items that come of checks, of silence and of changed identities: what
+// did not answer, failed or was not checked.
+func (r Record) failing() []OpenItem { return slices.Collect(r.items(true)) }
+
+// rest are the other open items.
+func (r Record) rest() []OpenItem { return slices.Collect(r.items(false)) }
+
+func (r Record) items(failing bool) iter.Seq[OpenItem] {
+	return func(yield func(OpenItem) bool) {
+		for _, i := range r.Items {
+			bad := i.Urgency == open.Now.String() || i.What == open.Unproved
+			if bad == failing && !yield(i) {
+				return
+			}
+		}
+	}
+}
+
+// fact is one line of what is known of a device.
+type fact struct{ Name, Value string }
+
+// factsOf gives all that the tables have of a device, as they have it.
+func factsOf(e Entry) (out []fact) {
+	for _, c := range columns {
+		if v := c.shown(&e); v != "" && c.title != "" {
+			out = append(out, fact{c.title, v})
+		}
+	}
+	for _, f := range sortedKeys(e.Own) {
+		out = append(out, fact{f, e.Own[f]})
+	}
+	return out
 }
 
 // foundAs tells what a device had when it was found that it does not have any more.

@@ -2,6 +2,7 @@ package handover
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -11,6 +12,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/text"
 )
 
 // title begins a page with a heading.
@@ -27,20 +29,10 @@ func (p *printer) heading(words string) {
 	p.SetFont(face, "", 10)
 }
 
-// result tells how the acceptance test went.
+// result tells the verdict, and what did not pass.
 func (r Record) result(p *printer) {
-	proved := 0
-	for _, e := range r.Devices {
-		if e.Proved != nil {
-			proved++
-		}
-	}
 	p.SetFont(face, "B", 12)
-	words := fmt.Sprintf("Accepted: %d of %d devices proved, %s.", proved, len(r.Devices), r.Held())
-	if proved < len(r.Devices) {
-		words = fmt.Sprintf("Not accepted yet: %d of %d devices proved.", proved, len(r.Devices))
-	}
-	p.CellFormat(0, 7, words, "", 1, "L", false, 0, "")
+	p.MultiCell(0, 6.5, printable(r.Verdict.Words), "", "L", false)
 	p.SetFont(face, "", 10)
 	for _, line := range r.Custody() {
 		p.CellFormat(0, lineStep, fit(p, line, p.room()), "", 1, "L", false, 0, "")
@@ -53,6 +45,145 @@ func (r Record) result(p *printer) {
 	}
 	if len(r.Channels) > 0 {
 		p.CellFormat(0, lineStep, fmt.Sprintf("Recorder channels: %d, of which %d connected.", len(r.Channels), good), "", 1, "L", false, 0, "")
+	}
+}
+
+// failed is the table of what did not answer, failed or was not checked.
+func (r Record) failed(p *printer) {
+	rows := r.failing()
+	if len(rows) == 0 {
+		return
+	}
+	p.Ln(3)
+	columns := []struct {
+		head string
+		wide float64
+		of   func(OpenItem) string
+	}{
+		{"Device", 0.09, func(i OpenItem) string { return i.Device }},
+		{"Check", 0.12, func(i OpenItem) string { return cmp.Or(i.Check, string(i.What)) }},
+		{"Expected", 0.28, func(i OpenItem) string { return i.Expected }},
+		{"Found", 0.36, func(i OpenItem) string {
+			if i.Check == "" {
+				return i.Text
+			}
+			return i.Found
+		}},
+		{"Date", 0.15, func(i OpenItem) string {
+			if i.Since.IsZero() {
+				return ""
+			}
+			return i.Since.Format("2006-01-02 15:04 UTC")
+		}},
+	}
+	head := func() {
+		p.SetFont(face, "B", 9)
+		p.SetFillColor(244, 224, 222)
+		for _, c := range columns {
+			p.CellFormat(c.wide*p.room(), lineStep+0.8, c.head, "", 0, "L", true, 0, "")
+		}
+		p.Ln(-1)
+		p.SetFont(face, "", 9)
+	}
+	p.SetDrawColor(205, 213, 224)
+	head()
+	for _, i := range rows {
+		cells, wide := make([]string, len(columns)), make([]float64, len(columns))
+		for n, c := range columns {
+			cells[n], wide[n] = c.of(i), c.wide*p.room()
+		}
+		p.row(cells, wide, head)
+	}
+}
+
+// row writes one row of a table, as tall as its longest cell: nothing is cut off. head is
+// written anew on each page.
+func (p *printer) row(cells []string, wide []float64, head func()) {
+	lines, tall := make([][]string, len(cells)), 1
+	for n, c := range cells {
+		lines[n] = p.lines(c, wide[n]-2)
+		tall = max(tall, len(lines[n]))
+	}
+	if p.full(float64(tall) * lineStep) {
+		p.AddPage()
+		head()
+	}
+	y, x := p.GetY(), float64(margin)
+	for n := range cells {
+		for k, line := range lines[n] {
+			p.SetXY(x, y+float64(k)*lineStep)
+			p.CellFormat(wide[n], lineStep, line, "", 0, "L", false, 0, "")
+		}
+		x += wide[n]
+	}
+	y += float64(tall) * lineStep
+	p.Line(margin, y, p.wide-margin, y)
+	p.SetXY(margin, y)
+}
+
+// maxParagraph bounds a text that is written in as many lines as it takes, in characters.
+const maxParagraph = 16000
+
+// lines parts a text into lines of a width.
+func (p *printer) lines(s string, wide float64) []string {
+	var out []string
+	for _, line := range p.SplitText(printable(text.Harmless(s, maxParagraph, nil)), wide) {
+		out = append(out, line)
+	}
+	if len(out) == 0 {
+		return []string{""}
+	}
+	return out
+}
+
+// checkPages have, for each device, all that is known of it, and each of its checks.
+func (r Record) checkPages(p *printer) {
+	p.title("Details and checks")
+	for _, e := range r.Devices {
+		if p.full(7 * lineStep) {
+			p.AddPage()
+		}
+		p.SetFont(face, "B", 10)
+		p.SetTextColor(20, 30, 45)
+		p.CellFormat(0, lineStep+1, fit(p, strings.TrimSpace(e.Tag+"  "+e.Name), p.room()), "B", 1, "L", false, 0, "")
+		var facts []string
+		for _, f := range factsOf(e) {
+			if f.Name != "Tag" && f.Name != "Name" && f.Name != "Checks" {
+				facts = append(facts, f.Name+": "+f.Value)
+			}
+		}
+		p.SetFont(face, "", 8.5)
+		p.paragraph(strings.Join(facts, " · "))
+		var passed []string
+		for _, c := range e.Checks {
+			if c.Result == "passed" {
+				passed = append(passed, strings.TrimSpace(c.Check+" "+c.Found))
+			}
+		}
+		if len(passed) > 0 {
+			p.paragraph("Checks passed: " + strings.Join(passed, ", "))
+		}
+		for _, c := range e.Checks {
+			if c.Result != "passed" {
+				p.paragraph(fmt.Sprintf("Check %s %s: expected %s, found %s", c.Check, c.Result, cmp.Or(c.Expected, "–"), cmp.Or(c.Found, "–")))
+			}
+		}
+		if len(e.Checks) == 0 {
+			p.paragraph("Not checked.")
+		}
+		p.Ln(2)
+	}
+}
+
+// paragraph writes a text in as many lines as it takes.
+func (p *printer) paragraph(s string) {
+	for _, line := range p.lines(s, p.room()-2) {
+		if p.full(lineStep) {
+			p.AddPage()
+			p.SetFont(face, "", 8.5)
+			p.SetTextColor(20, 30, 45)
+		}
+		p.CellFormat(0, lineStep-0.6, line, "", 1, "L", false, 0, "")
 	}
 }
 
@@ -223,14 +354,11 @@ func (r Record) channelPage(p *printer) {
 	}
 	head()
 	for _, k := range sortedChannels(r.Channels) {
-		if p.full(lineStep) {
-			p.AddPage()
-			head()
+		cells, wide := make([]string, len(columns)), make([]float64, len(columns))
+		for n, c := range columns {
+			cells[n], wide[n] = c.of(k), c.wide
 		}
-		for _, c := range columns {
-			p.CellFormat(c.wide, lineStep, fit(p, c.of(k), c.wide-2), "B", 0, "L", false, 0, "")
-		}
-		p.Ln(-1)
+		p.row(cells, wide, head)
 	}
 }
 
@@ -321,12 +449,15 @@ func (p *printer) card(e Entry, still []byte) error {
 	return nil
 }
 
-// facts writes names and values below each other; what is empty has no line.
+// facts writes names and values below each other; what is empty has no line, and what does not
+// fit on a card is on the page of details.
 func (p *printer) facts(list [][2]string, x, y, wide float64) {
 	const name = 25.0
-	bottom := y + cardTall - 9 // what does not fit on a card is in the tables
+	bottom := y + cardTall - 9
 	for _, f := range list {
-		if f[1] == "" || y > bottom-cardStep {
+		p.SetFont(face, "", 9)
+		lines := p.lines(f[1], wide-name-3)
+		if f[1] == "" || y+float64(len(lines))*cardStep > bottom {
 			continue
 		}
 		p.SetXY(x, y)
@@ -335,8 +466,11 @@ func (p *printer) facts(list [][2]string, x, y, wide float64) {
 		p.CellFormat(name, cardStep, fit(p, f[0], name-1), "", 0, "L", false, 0, "")
 		p.SetFont(face, "", 9)
 		p.SetTextColor(20, 30, 45)
-		p.CellFormat(wide-name-2, cardStep, fit(p, f[1], wide-name-3), "", 0, "L", false, 0, "")
-		y += cardStep
+		for _, line := range lines {
+			p.SetXY(x+name, y)
+			p.CellFormat(wide-name-2, cardStep, line, "", 0, "L", false, 0, "")
+			y += cardStep
+		}
 	}
 }
 
@@ -353,12 +487,19 @@ func sortedKeys(m map[string]string) []string {
 func (r Record) signPage(p *printer) {
 	p.title("Handed over")
 	p.SetFont(face, "", 10)
-	p.MultiCell(0, lineStep, fmt.Sprintf("The %d devices of this record, as of %s, were handed over with their documents. Passwords were handed over separately.", len(r.Devices), r.Made.Format("2006-01-02 15:04 UTC")), "", "L", false)
+	p.MultiCell(0, lineStep, printable(fmt.Sprintf("This record has %s, as of %s. %s", text.Plural(len(r.Devices), "device"), r.Made.Format("2006-01-02 15:04 UTC"), r.Verdict.Words)), "", "L", false)
+	p.Ln(2)
+	for _, box := range []string{"Devices and documents of this record handed over", "Passwords handed over, separately", "Accepted as it is described here"} {
+		y := p.GetY()
+		p.Rect(margin, y+0.8, 3.6, 3.6, "D")
+		p.SetXY(margin+6, y)
+		p.CellFormat(0, 5.4, box, "", 1, "L", false, 0, "")
+	}
 	half := (p.room() - 20) / 2
 	for i, who := range []string{"Handed over by", "Taken over by"} {
 		x := margin + float64(i)*(half+20)
 		for j, what := range []string{"Name", "Company", "Date", "Signature"} {
-			y := 70 + float64(j)*24
+			y := 84 + float64(j)*23
 			p.SetDrawColor(80, 90, 104)
 			p.Line(x, y, x+half, y)
 			p.SetXY(x, y+1)

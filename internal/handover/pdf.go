@@ -91,14 +91,16 @@ func (r Record) PDF(o Options) ([]byte, error) {
 	p.AddPage()
 	r.head(p)
 	r.result(p)
-	r.transport(p)
+	r.failed(p)
 	r.stillOpen(p)
+	r.transport(p)
 	r.networkPage(p)
 	r.tablePage(p)
 	r.channelPage(p)
 	if err := r.devicePages(p, o.Stills); err != nil {
 		return nil, err
 	}
+	r.checkPages(p)
 	r.signPage(p)
 	var b bytes.Buffer
 	if err := p.Output(&b); err != nil {
@@ -143,7 +145,7 @@ func (r Record) head(p *printer) {
 		count += fmt.Sprintf("%s%d %s", separator, c.N, word)
 	}
 	p.CellFormat(0, lineStep, count, "", 1, "L", false, 0, "")
-	p.CellFormat(0, lineStep, "Passwords are handed over separately and are not in this record.", "", 1, "L", false, 0, "")
+	p.CellFormat(0, lineStep, "Passwords are not in this record.", "", 1, "L", false, 0, "")
 	p.Ln(3)
 }
 
@@ -169,14 +171,11 @@ func (r Record) tablePage(p *printer) {
 	p.SetLineWidth(0.2)
 	heading()
 	for _, e := range r.Devices {
-		if p.full(lineStep) {
-			p.AddPage()
-			heading()
+		cells, wide := make([]string, len(tableColumns)), make([]float64, len(tableColumns))
+		for n, c := range tableColumns {
+			cells[n], wide[n] = c.of(e), c.wide*scale
 		}
-		for _, c := range tableColumns {
-			p.CellFormat(c.wide*scale, lineStep, fit(p, c.of(e), c.wide*scale-2), "B", 0, "L", false, 0, "")
-		}
-		p.Ln(-1)
+		p.row(cells, wide, heading)
 	}
 }
 
@@ -244,14 +243,20 @@ func (r Record) stillOpen(p *printer) {
 	p.SetFont(face, "B", 11)
 	p.CellFormat(0, 6, "Still open", "", 1, "L", false, 0, "")
 	p.SetFont(face, "", 10)
-	if len(r.Open) == 0 {
-		p.CellFormat(0, lineStep, "Nothing: every device of the job answered at its address with its password, and every check held.", "", 1, "L", false, 0, "")
+	rest := r.rest()
+	if len(r.Items) == 0 {
+		p.CellFormat(0, lineStep, "Nothing: every device of the job answered at its address with its password, and every check passed.", "", 1, "L", false, 0, "")
 		return
 	}
-	for _, line := range r.Open {
-		if p.full(lineStep) {
-			p.AddPage()
+	if len(rest) == 0 {
+		p.CellFormat(0, lineStep, "Nothing beyond the table above.", "", 1, "L", false, 0, "")
+	}
+	for _, i := range rest {
+		for n, line := range p.lines(i.Sentence(), p.room()-6) {
+			if p.full(lineStep) {
+				p.AddPage()
+			}
+			p.CellFormat(0, lineStep, map[bool]string{true: "•  ", false: "    "}[n == 0]+line, "", 1, "L", false, 0, "")
 		}
-		p.CellFormat(0, lineStep, fit(p, "•  "+line, p.room()), "", 1, "L", false, 0, "")
 	}
 }

@@ -4,6 +4,7 @@ package handover
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/open"
 	"janustat/core/text"
 )
 
@@ -31,9 +33,35 @@ type Record struct {
 	Channels []Channel `json:"channels"`
 	// Spans are what the address plan has beside the devices: kept clear, pools, what others use.
 	Spans []Span   `json:"address_plan"`
-	Open  []string `json:"still_open"` // what is not finished, in words
+	Open  []string `json:"still_open"` // what is open, in words
+	// Items are the same, one by one.
+	Items   []OpenItem `json:"open"`
+	Verdict Verdict    `json:"verdict"`
+}
 
-	excepted int // things that a proved device refuses, and that are among those open
+// OpenItem is one thing that is open.
+type OpenItem struct {
+	Device   string    `json:"device"` // "" is the whole job
+	What     open.What `json:"what"`
+	Text     string    `json:"text"`
+	Urgency  string    `json:"urgency"` // now, work or note
+	Check    string    `json:"check,omitempty"`
+	Expected string    `json:"expected,omitempty"`
+	Found    string    `json:"found,omitempty"`
+	Since    time.Time `json:"since,omitzero"`
+}
+
+// Sentence tells it in one.
+func (o OpenItem) Sentence() string { return strings.TrimSpace(o.Device + " " + o.Text) }
+
+// Verdict is how the devices of a record fare, as computed from what is open. People accept a
+// site; the program only says what was proved.
+type Verdict struct {
+	Devices  int    `json:"devices"` // of the job, in this record
+	Proved   int    `json:"proved"`
+	Finished bool   `json:"finished"`          // nothing is open but notes
+	Part     int    `json:"part_of,omitempty"` // the devices of the whole job, where this is a part
+	Words    string `json:"words"`
 }
 
 // Entry is one device of the job as left.
@@ -66,8 +94,36 @@ type Entry struct {
 	Own map[string]string `json:"own,omitempty"`
 	// Weak says what is weak about its encryption, in the standards' words.
 	Weak []string `json:"weak_encryption,omitempty"`
+	// How it gets its address, and what it asks.
+	Addressing string `json:"addressing"` // static; leased, by a reservation; "" is not set up
+	DNS        string `json:"dns"`
+	NTP        string `json:"ntp"`
+	Zone       string `json:"timezone"` // as POSIX writes it
+	// Accounts are the users that the job made or uses, with their levels.
+	Accounts []string `json:"accounts,omitempty"`
+	// Certificate is the SHA-256 of the one it shows over HTTPS, hexadecimal.
+	Certificate string   `json:"certificate,omitempty"`
+	Ports       []uint16 `json:"ports,omitempty"`    // TCP, that were seen open
+	Services    []string `json:"services,omitempty"` // that it announces
+	// Checks are those of its last proof, and when that was.
+	Checks  []Checked  `json:"checks,omitempty"`
+	Checked *time.Time `json:"checked_at,omitempty"`
 	// LeftOut tells that it was set up by the job and left out of it later.
 	LeftOut bool `json:"left_out,omitempty"`
+}
+
+// Checked is one check of a proof.
+type Checked struct {
+	Check    string `json:"check"`
+	Result   string `json:"result"` // passed, failed, refused or untested
+	Expected string `json:"expected,omitempty"`
+	Found    string `json:"found,omitempty"`
+}
+
+// Proof is the last proof of a device.
+type Proof struct {
+	At     time.Time
+	Checks []Checked
 }
 
 // Channel is one channel of a recorder.
@@ -90,20 +146,21 @@ type Span struct {
 
 // Facts are what a record is made of, beside the devices, which come in the order given.
 type Facts struct {
-	Site    string
-	Ground  ground.Ground
-	InClear map[int64]bool              // by ID: it has a password that was set without encryption
-	Notes   map[int64]map[string]string // by ID, and field
-	Spans   []Span
-	// Excepted are, by ID, things that a device that is proved has not as it should, since it
-	// takes them in no way.
-	Excepted map[int64][]string
+	Site     string
+	Ground   ground.Ground
+	InClear  map[int64]bool              // by ID: it has a password that was set without encryption
+	Notes    map[int64]map[string]string // by ID, and field
+	Spans    []Span
+	Open     []open.Item        // of the whole job
+	Accounts map[int64][]string // by ID: users and their levels
+	Proofs   map[int64]Proof    // by ID: the last one
+	Part     int                // devices of the whole job, where the record is of a part; else 0
 }
 
 // New makes the record of the taken devices, and of those that were left out after they
 // had been set up.
 func New(f Facts, devices []device.Device) Record {
-	r := Record{Site: f.Site, Ground: f.Ground, Devices: []Entry{}, Channels: []Channel{}, Spans: f.Spans, Open: []string{}}
+	r := Record{Site: f.Site, Ground: f.Ground, Devices: []Entry{}, Channels: []Channel{}, Spans: f.Spans, Open: []string{}, Items: []OpenItem{}}
 	joined := r.join(devices)
 	for i := range devices {
 		d := &devices[i]
@@ -117,13 +174,8 @@ func New(f Facts, devices []device.Device) Record {
 			}
 		}
 		r.Devices = append(r.Devices, entry(d, f, joined[d.Tag], leftOut))
-		r.Open = append(r.Open, open(d)...)
-		if d.InJob == device.Taken && !d.Proved.IsZero() {
-			for _, what := range f.Excepted[d.ID] {
-				r.Open, r.excepted = append(r.Open, d.Tag+" "+what), r.excepted+1
-			}
-		}
 	}
+	r.judge(f)
 	r.Made = r.Made.UTC().Truncate(time.Second)
 	return r
 }
@@ -155,13 +207,23 @@ func entry(d *device.Device, f Facts, joined []string, leftOut bool) Entry {
 		e.Custody = "nobody known"
 	}
 	if d.TLS != nil {
-		e.Weak = d.TLS.Weak
+		e.Weak, e.Certificate = d.TLS.Weak, d.TLS.Fingerprint
+	}
+	e.Accounts, e.Ports, e.Services = f.Accounts[d.ID], d.Ports, d.Offers
+	if p, ok := f.Proofs[d.ID]; ok {
+		at := p.At.UTC().Truncate(time.Second)
+		e.Checks, e.Checked = p.Checks, &at
 	}
 	if s := d.AsLeft; s != nil {
 		e.Address, e.Mask = s.Address.String(), ground.Mask(s.Prefix).String()
 		if s.Gateway.IsValid() {
 			e.Gateway = s.Gateway.String()
 		}
+		e.Addressing = "static"
+		if s.DHCP {
+			e.Addressing = "leased, by a reservation"
+		}
+		e.DNS, e.NTP, e.Zone = ground.List(s.DNS), ground.List(s.NTP), s.Zone
 		if k := d.Stream; k != nil {
 			e.Stream = strings.TrimSpace(k.Codec + " " + k.Size())
 		}
@@ -232,14 +294,6 @@ func (r *Record) Custody() (out []string) {
 	return out
 }
 
-// Held says how the checks of the devices that are proved went.
-func (r Record) Held() string {
-	if r.excepted > 0 {
-		return "every check held, but for " + text.Plural(r.excepted, "thing") + " that devices refuse (see “Still open”)"
-	}
-	return "every check held"
-}
-
 // Fields gives the names of the installer's own fields, sorted.
 func (r *Record) Fields() []string {
 	seen := map[string]bool{}
@@ -251,26 +305,80 @@ func (r *Record) Fields() []string {
 	return slices.Sorted(maps.Keys(seen))
 }
 
-// open tells what is not finished about a device.
-func open(d *device.Device) []string {
-	switch {
-	case d.InJob == device.Left:
-		return []string{fmt.Sprintf("%s was set up and then left out of the job: it keeps %s and its password", d.Tag, d.AsLeft.Address)}
-	case d.Alarm != "":
-		return []string{fmt.Sprintf("%s is not what it was: it %s", d.Tag, strings.TrimPrefix(d.Alarm, "it "))}
-	case !d.ResetAt.IsZero():
-		return []string{d.Tag + " was reset and has not been brought back"}
-	case d.AsLeft == nil && d.Allotted == nil:
-		return []string{d.Tag + " has no address allotted yet"}
-	case d.AsLeft == nil:
-		return []string{d.Tag + " is not commissioned yet"}
-	case d.Proved.IsZero():
-		return []string{d.Tag + " is commissioned and not proved yet"}
-	case d.AsLeft.DHCP:
-		return []string{fmt.Sprintf("%s takes nothing but a lease: the site's DHCP server has to keep %s for %s", d.Tag, d.AsLeft.Address, d.MAC)}
+// judge computes the verdict of what is open.
+func (r *Record) judge(f Facts) {
+	here, of := map[string]bool{}, 0
+	for _, e := range r.Devices {
+		here[e.label()] = true
+		if e.LeftOut {
+			continue
+		}
+		if of++; e.Proved != nil {
+			r.Verdict.Proved++
+		}
 	}
-	return nil
+	in := map[open.What]map[string]bool{}
+	refused, finished := 0, true
+	for _, i := range f.Open {
+		if i.What == open.Stale || f.Part > 0 && !here[i.Device] {
+			continue // the record that is being made; what is of other devices
+		}
+		item := OpenItem{Device: i.Device, What: i.What, Text: i.Text, Urgency: i.Urgency.String(), Check: i.Check, Expected: i.Want, Found: i.Got}
+		if !i.Since.IsZero() {
+			item.Since = i.Since.UTC().Truncate(time.Second)
+		}
+		r.Items, r.Open = append(r.Items, item), append(r.Open, item.Sentence())
+		if in[i.What] == nil {
+			in[i.What] = map[string]bool{}
+		}
+		in[i.What][i.Device] = true
+		if i.What == open.Refused {
+			refused++
+		}
+		finished = finished && i.Urgency == open.Note
+	}
+	v := &r.Verdict
+	v.Devices, v.Part, v.Finished = of, f.Part, finished && v.Proved == of && of > 0
+	var words []string
+	if v.Part > 0 {
+		words = append(words, fmt.Sprintf("A part of the job: %d of its %s.", of, text.Plural(v.Part, "device")))
+	}
+	if v.Finished {
+		all := fmt.Sprintf("All %d devices proved: every check passed", of)
+		if of == 1 {
+			all = "The device is proved: every check passed"
+		}
+		if refused > 0 {
+			all += fmt.Sprintf(", except %s that devices refuse", text.Plural(refused, "setting"))
+		}
+		words = append(words, all+".")
+	} else {
+		words = append(words, fmt.Sprintf("Not finished: %d of %d devices proved.", v.Proved, of))
+		for _, x := range []struct {
+			what open.What
+			told string
+		}{
+			{open.Failed, "failed a check"},
+			{open.Silent, "did not answer"},
+			{open.Alarm, "changed identity"},
+			{open.Locked, "locked"},
+			{open.Closed, "with an unknown password"},
+			{open.Uncommission, "not set up"},
+			{open.ByHand, "to be set up by hand"},
+			{open.NoAddress, "without an address"},
+			{open.SetApart, "set up by others and not decided on"},
+			{open.Undecided, "found and not decided on"},
+		} {
+			if n := len(in[x.what]); n > 0 {
+				words = append(words, fmt.Sprintf("%d %s.", n, x.told))
+			}
+		}
+	}
+	v.Words = strings.Join(words, " ")
 }
+
+// label is what an open item calls the device.
+func (e *Entry) label() string { return cmp.Or(e.Tag, e.Serial, e.MAC.String()) }
 
 // CSV writes the table of devices (RFC 4180).
 func (r Record) CSV() ([]byte, error) {

@@ -42,6 +42,12 @@ func (r Record) XLSX() ([]byte, error) {
 	if err := b.channels(r); err != nil {
 		return nil, err
 	}
+	if err := b.checks(r); err != nil {
+		return nil, err
+	}
+	if err := b.summary(r); err != nil {
+		return nil, err
+	}
 	if err := f.DeleteSheet("Sheet1"); err != nil {
 		return nil, err
 	}
@@ -198,6 +204,37 @@ func (b *book) channels(r Record) error {
 		rows = append(rows, []any{c.Recorder, c.Number, c.Camera, c.Name, c.Address, c.State})
 	}
 	return b.sheet("Channels", []string{"Recorder", "Channel", "Camera", "Name", "Address", "State"}, rows)
+}
+
+// checks lists each check of each device.
+func (b *book) checks(r Record) error {
+	var rows [][]any
+	for _, e := range r.Devices {
+		for _, c := range e.Checks {
+			var at any
+			if e.Checked != nil {
+				at = *e.Checked
+			}
+			rows = append(rows, []any{e.Tag, c.Check, c.Result, c.Expected, c.Found, at})
+		}
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	return b.sheet("Checks", []string{"Tag", "Check", "Result", "Expected", "Found", "Checked"}, rows)
+}
+
+// summary is the verdict, and what is open.
+func (b *book) summary(r Record) error {
+	rows := [][]any{{"", "verdict", r.Verdict.Words, "", "", "", nil}}
+	for _, i := range r.Items {
+		var at any
+		if !i.Since.IsZero() {
+			at = i.Since
+		}
+		rows = append(rows, []any{i.Device, string(i.What), i.Text, i.Check, i.Expected, i.Found, at})
+	}
+	return b.sheet("Open", []string{"Device", "What", "Text", "Check", "Expected", "Found", "Since"}, rows)
 }
 
 func sortedChannels(list []Channel) []Channel {

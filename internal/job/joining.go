@@ -67,6 +67,7 @@ func (r Ref) problem(format string, args ...any) Problem {
 // ChannelPlan is which camera goes to which channel of which recorder.
 type ChannelPlan struct {
 	Auto      bool // every camera, on any recorder that has a free channel
+	None      bool // none, by a person's word
 	Recorders []RecorderChannels
 	problems  Problems
 }
@@ -83,6 +84,10 @@ type ChannelCamera struct {
 	Number int
 	Camera Ref
 }
+
+// none is what stands in the job sheet where devices of a sort are joined to no others, by a
+// person's word.
+const none = "none"
 
 // Given reports whether the sheet says anything of channels.
 func (c *ChannelPlan) Given() bool { return c.Auto || len(c.Recorders) > 0 }
@@ -106,10 +111,11 @@ const maxChannel = 512
 func (c *ChannelPlan) UnmarshalYAML(n ast.Node) error {
 	list, ok := entries(n)
 	if !ok {
-		if here := refOf(n); here.Text == "auto" {
-			c.Auto = true
-		} else if here.Text != "" && here.Text != "null" {
-			c.problems = append(c.problems, here.problem("channels: %q: write auto, or the channels of each recorder: {R01: {1: C01}}", here.Text))
+		here := refOf(n)
+		switch c.Auto, c.None = here.Text == "auto", here.Text == none; {
+		case c.Auto || c.None:
+		case here.Text != "" && here.Text != "null":
+			c.problems = append(c.problems, here.problem("channels: %q: write auto, none, or the channels of each recorder: {R01: {1: C01}}", here.Text))
 		}
 		return nil
 	}
@@ -152,7 +158,8 @@ func (c *ChannelPlan) UnmarshalYAML(n ast.Node) error {
 // IntercomPlan is which door station rings which indoor stations.
 type IntercomPlan struct {
 	Pairs    []Pair
-	At       Ref // of the whole
+	At       Ref  // of the whole
+	None     bool // by a person's word
 	problems Problems
 }
 
@@ -171,8 +178,8 @@ func (p *IntercomPlan) UnmarshalYAML(n ast.Node) error {
 	p.At = refOf(n)
 	doors, ok := entries(n)
 	if !ok {
-		if p.At.Text != "" && p.At.Text != "null" {
-			p.problems = append(p.problems, p.At.problem("intercoms: write {D01: {I01: {floor: 1, flat: 101}}}"))
+		if p.None = p.At.Text == none; !p.None && p.At.Text != "" && p.At.Text != "null" {
+			p.problems = append(p.problems, p.At.problem("intercoms: write none, or {D01: {I01: {floor: 1, flat: 101}}}"))
 		}
 		return nil
 	}
@@ -223,6 +230,7 @@ type ReportPlan struct {
 	Server   netip.Addr
 	Port     uint16
 	Devices  []Ref // kinds, tags, MACs or serials; every panel if left out
+	None     bool  // by a person's word
 	problems Problems
 }
 
@@ -230,7 +238,10 @@ type ReportPlan struct {
 func (p *ReportPlan) UnmarshalYAML(n ast.Node) error {
 	fields, ok := entries(n)
 	if !ok {
-		p.problems = append(p.problems, refOf(n).problem("reporting: write {server: 10.61.8.6, port: 7700}"))
+		if p.None = refOf(n).Text == none; p.None {
+			return nil
+		}
+		p.problems = append(p.problems, refOf(n).problem("reporting: write none, or {server: 10.61.8.6, port: 7700}"))
 		return nil
 	}
 	for _, f := range fields {

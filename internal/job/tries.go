@@ -327,6 +327,31 @@ func (a Attempts) Unlock(ctx context.Context, p commission.Plan) (had bool, err 
 	return had, err
 }
 
+// LockedUntil gives, by MAC, until when devices say that they answer no password, as of a moment.
+func (r *Register) LockedUntil(ctx context.Context, now time.Time) (map[device.MAC]time.Time, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT mac, at, hold_s FROM try WHERE outcome=?", TryLocked)
+	if err != nil {
+		return nil, fmt.Errorf("register: %w", err)
+	}
+	defer rows.Close()
+	out := map[device.MAC]time.Time{}
+	for rows.Next() {
+		var who, at string
+		var hold float64
+		if err := rows.Scan(&who, &at, &hold); err != nil {
+			return nil, fmt.Errorf("register: %w", err)
+		}
+		mac, err := device.ParseMAC(who)
+		if err != nil {
+			continue
+		}
+		if until := unstamp(at).Add(time.Duration(hold * float64(time.Second))); until.After(now) && until.After(out[mac]) {
+			out[mac] = until
+		}
+	}
+	return out, rows.Err()
+}
+
 // Tries reads the tries on a MAC in this job, oldest first, for its story.
 func (r *Register) Tries(ctx context.Context, mac device.MAC) ([]TryRecord, error) {
 	list, err := readTries(ctx, r.db, "SELECT "+tryColumns+" FROM try WHERE mac=?", mac.String())

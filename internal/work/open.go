@@ -1,0 +1,86 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"janustat/core/device"
+	"janustat/core/open"
+	"janustat/internal/field"
+	"janustat/internal/job"
+)
+
+// Open computes what is open in a job. stale are the devices that the record on disk tells
+// otherwise.
+func Open(ctx context.Context, j *job.Job, devices []device.Device, stale []string) ([]open.Item, error) {
+	s := open.State{Devices: devices, Stale: stale, Proofs: map[int64]open.Proof{}, Locked: map[int64]time.Time{}, InClear: map[int64]bool{}, Changing: map[int64]bool{}}
+	last, err := j.Register.LastSurvey(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.Surveyed = last.At
+	if s.Proofs, err = lastProofs(ctx, j); err != nil {
+		return nil, err
+	}
+	locked, err := j.Register.LockedUntil(ctx, time.Now())
+	if err != nil {
+		return nil, err
+	}
+	progress, err := j.Register.Progress(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range devices {
+		d := &devices[i]
+		if until, ok := locked[d.MAC]; ok {
+			s.Locked[d.ID] = until
+		}
+		p := progress[d.ID]
+		s.InClear[d.ID] = p.InClear
+		s.Changing[d.ID] = !p.Rekey.At.IsZero() && !p.Rekey.Confirmed
+	}
+	s.Recorded, s.Paired, s.Reporting = map[int64]bool{}, map[int64]bool{}, map[int64]bool{}
+	s.NoChannels, s.NoPairs, s.NoServer = j.Sheet.Channels.None, j.Sheet.Intercoms.None, j.Sheet.Reporting.None
+	joined, _ := j.Sheet.Among(devices).Joined(devices) // what is wrong of it is told by whoever reads the sheet for work
+	for _, r := range joined.Recorders {
+		for _, c := range r.Fixed {
+			s.Recorded[c.ID] = true
+		}
+	}
+	for _, c := range joined.Auto {
+		s.Recorded[c.ID] = true
+	}
+	for _, p := range joined.Pairs {
+		s.Paired[p.Door.ID], s.Paired[p.Station.ID] = true, true
+	}
+	for _, p := range joined.Reporters {
+		s.Reporting[p.ID] = true
+	}
+	return open.List(s), nil
+}
+
+// lastProofs reads what the last proof of each device has left.
+func lastProofs(ctx context.Context, j *job.Job) (map[int64]open.Proof, error) {
+	records, err := j.Register.LastProofs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64]open.Proof{}
+	for id, r := range records {
+		var checks []field.Check
+		if err := json.Unmarshal(r.Checks, &checks); err != nil {
+			return nil, fmt.Errorf("register: proof of %s: %w", r.At.Format(time.DateTime), err)
+		}
+		p := open.Proof{At: r.At}
+		for _, c := range checks {
+			p.Untested += c.Left
+			if !c.OK {
+				p.Failed = append(p.Failed, open.Check{Name: c.Name, Want: c.Want, Got: c.Got, Refused: c.Refused})
+			}
+		}
+		out[id] = p
+	}
+	return out, nil
+}
