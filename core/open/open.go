@@ -148,11 +148,11 @@ func (l *list) device(d *device.Device) {
 	if d.InJob == device.Undecided {
 		switch {
 		case d.SetUpBy != "":
-			add(SetApart, Work, d.FirstSeen, advice.Say("%s if it is the site's, %s if not", advice.Take.On(refOf(d)), advice.Leave.On(refOf(d))), "(%s) was set up by somebody before (%s), and nobody has said whose it is", what(d), d.SetUpBy)
+			add(SetApart, Work, d.FirstSeen, advice.Say("%s if it is the site's, %s if not", advice.Take.On(refOf(d)), advice.Leave.On(refOf(d))), "is a %s, set up by somebody before (%s): nobody has said whose it is", what(d), d.SetUpBy)
 		case d.Configurable():
-			add(Undecided, Work, d.FirstSeen, advice.Say("%s or %s", advice.Take.On(refOf(d)), advice.Leave.On(refOf(d))), "(%s) is there, and is not in the job", what(d))
+			add(Undecided, Work, d.FirstSeen, advice.Say("%s or %s", advice.Take.On(refOf(d)), advice.Leave.On(refOf(d))), "is a %s, and nobody has said whether it is of the job", what(d))
 		case d.Access == device.Unread:
-			add(Unread, Work, d.FirstSeen, advice.Say("%s", advice.Survey), "(%s) is a device, and did not say yet what it is", what(d))
+			add(Unread, Work, d.FirstSeen, advice.Say("%s", advice.Survey), "is a %s, and did not say yet what it is", what(d))
 		}
 		return
 	}
@@ -266,7 +266,7 @@ func (l *list) joined() {
 func (l *list) names() {
 	by := map[string][]*device.Device{}
 	for i := range l.s.Devices {
-		if d := &l.s.Devices[i]; d.InJob == device.Taken && d.Commissioned() && d.Name != "" {
+		if d := &l.s.Devices[i]; d.InJob == device.Taken && d.Commissioned() && !device.FactoryName(d) {
 			by[strings.ToLower(d.Name)] = append(by[strings.ToLower(d.Name)], d)
 		}
 	}
@@ -286,7 +286,11 @@ func what(d *device.Device) string {
 	if a := d.Address(); a.IsValid() {
 		at = "at " + a.String()
 	}
-	return text.Words(string(d.Kind), d.Make, d.Model, at)
+	kind := string(d.Kind)
+	if d.Kind == device.Other {
+		kind = "device"
+	}
+	return text.Words(kind, d.Make, d.Model, at)
 }
 
 func refOf(d *device.Device) string {

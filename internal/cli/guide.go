@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -47,8 +48,8 @@ type guide struct {
 	app    *App
 	phrase string // of the keyring, once it is known
 	// What was asked in this walk, and is not asked again.
-	wired, counted, named bool
-	asked                 map[device.MAC]bool
+	wired, counted, named, joined bool
+	asked                         map[device.MAC]bool
 }
 
 // errLater is that the person stops here.
@@ -105,6 +106,9 @@ func (g *guide) stand(ctx context.Context) (work.Standing, []device.Device, erro
 
 // step does the next thing; errEnd is that nothing is left.
 func (g *guide) step(ctx context.Context, at work.Standing, devices []device.Device) error {
+	if at.New > 0 && at.Taken > 0 && !g.counted { // it came since
+		return g.take(ctx, at, devices)
+	}
 	switch at.Next.Act {
 	case advice.Survey:
 		return g.survey(ctx)
@@ -321,9 +325,16 @@ func (g *guide) which(ctx context.Context, others []device.Device) error {
 		for i := range others {
 			fmt.Fprintf(g.app.Err, "  %d  %s  %s\n", i+1, setUpText(&others[i]), others[i].MAC)
 		}
-		answer, err := g.ask(ctx, fmt.Sprintf("Somebody set up %s before. Which of them are the site's? (numbers · Enter: none now, they are left as they are · q: stop here)", plural(len(others), "of these device")))
-		if err != nil || answer == "" {
+		answer, err := g.ask(ctx, fmt.Sprintf("Somebody set up %s before. Which are the site's? (numbers · Enter: none, leave all of them out · -: not decided now · q: stop here)", plural(len(others), "device")))
+		if err != nil || answer == later {
 			return err
+		}
+		if answer == "" {
+			refs := []string{"leave"}
+			for i := range others {
+				refs = append(refs, refText(&others[i]))
+			}
+			return g.must(ctx, "", append(refs, "--yes")...)
 		}
 		chosen, ok := numbers(answer, len(others))
 		if !ok {
@@ -460,9 +471,9 @@ func (g *guide) newPassphrase(ctx context.Context, site string) (string, error) 
 }
 
 // madeWords makes a passphrase of five words of the long list, of which the last, which is typed
-// back, is a short one: 62 bits.
+// back, is a short one: 61 bits.
 func madeWords() ([]string, error) {
-	const many, short = 5, 5
+	const many, short = 5, 4
 	for {
 		words, err := diceware.Generate(many)
 		if err != nil || len(words[many-1]) <= short {
@@ -481,6 +492,9 @@ func (g *guide) commission(ctx context.Context, at work.Standing) error {
 		return err
 	}
 	if err := g.names(ctx); err != nil {
+		return err
+	}
+	if err := g.join(ctx); err != nil {
 		return err
 	}
 	if again, _, err := g.stand(ctx); err != nil || again.Next.Act != advice.Commission {
@@ -577,6 +591,49 @@ func (g *guide) names(ctx context.Context) error {
 	return nil
 }
 
+// join proposes which devices work together, shows that, and asks once.
+func (g *guide) join(ctx context.Context) error {
+	if g.joined || g.app.yes {
+		return nil
+	}
+	g.joined = true
+	for {
+		j, devices, err := g.app.open(ctx)
+		if err != nil {
+			return err
+		}
+		p, path := work.Propose(j.Sheet, devices), j.Path(job.SheetFile)
+		j.Close()
+		if len(p.Lines) == 0 {
+			return nil
+		}
+		fmt.Fprintln(g.app.Err, "\nWhat works with what, as far as can be guessed:")
+		for _, line := range p.Lines {
+			fmt.Fprintln(g.app.Err, g.app.wrap(g.app.Err, 4, "  "+line))
+		}
+		question := "Write that into the job sheet? (Enter: yes · n: no, I write it there myself · q: stop here)"
+		if p.Panels > 0 {
+			question = "Write that into the job sheet? (Enter: yes · ADDRESS:PORT: yes, and the panels report to that server · n: no, I write it there myself · q: stop here)"
+		}
+		answer, err := g.ask(ctx, question)
+		if err != nil || answer == "n" {
+			return err
+		}
+		if answer != "" {
+			at, perr := netip.ParseAddrPort(answer)
+			if perr != nil || p.Panels == 0 {
+				continue
+			}
+			p.Sections["reporting"] = fmt.Sprintf("{server: %s, port: %d}", at.Addr(), at.Port())
+		}
+		if err := job.AddSections(path, p.Sections); err != nil {
+			fmt.Fprintln(g.app.Err, errorText(err))
+			continue
+		}
+		return nil
+	}
+}
+
 func (g *guide) prove(ctx context.Context) error {
 	if err := g.wire(ctx); err != nil {
 		return err
@@ -617,7 +674,24 @@ func (g *guide) handOver(ctx context.Context) error {
 		return err
 	}
 	a := g.app
-	fmt.Fprintf(a.Out, "\n%s\n", a.paint(a.Out, goodStyle, "That is the job. The record: "+filepath.Join(a.jobDir, job.HandoverDir, "handover.pdf")))
+	j, devices, err := a.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer j.Close()
+	items, err := work.Open(ctx, j, devices, nil)
+	if err != nil {
+		return err
+	}
+	record := filepath.Join(a.jobDir, job.HandoverDir, "handover.pdf")
+	if len(work.Pressing(items)) == 0 {
+		fmt.Fprintf(a.Out, "\n%s\n", a.paint(a.Out, goodStyle, "Nothing is open. That is the job. The record: "+record))
+		return errEnd
+	}
+	fmt.Fprintf(a.Out, "\n%s\n", a.paint(a.Out, workStyle, "The record is written, and not everything is done: "+record))
+	for _, text := range a.openLines(work.Pressing(items)) {
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 4, "  "+text))
+	}
 	return errEnd
 }
 

@@ -110,8 +110,8 @@ handover-part/ beside the whole one, or into the folder that --into names.`,
 				fmt.Fprintf(a.Out, "%s since %s\n", plural(len(o.Changes), "change"), since)
 			}
 			fmt.Fprintln(a.Out, a.wrap(a.Out, 0, r.Verdict.Words))
-			for _, o := range r.Open {
-				fmt.Fprintln(a.Out, a.wrap(a.Out, 2, "open: "+o))
+			for _, line := range grouped(r.Items) {
+				fmt.Fprintln(a.Out, a.wrap(a.Out, 2, "open: "+line))
 			}
 			return nil
 		},
@@ -123,6 +123,27 @@ handover-part/ beside the whole one, or into the folder that --into names.`,
 	c.Flags().StringSliceVar(&to, "passwords-to", nil, "with passwords.age, encrypted to this public `KEY`, age1…")
 	c.Flags().StringVar(&labels, "labels", "24", "stickers on a sheet: 24, 21 or 40 on A4, 30 on Letter")
 	return c
+}
+
+// grouped tells what is open, one line for all devices of which the same is so.
+func grouped(items []handover.OpenItem) (out []string) {
+	var order []string
+	of := map[string][]string{}
+	for _, i := range items {
+		if of[i.Text] == nil {
+			order = append(order, i.Text)
+		}
+		of[i.Text] = append(of[i.Text], i.Device)
+	}
+	for _, t := range order {
+		who := of[t]
+		line := strings.Join(who[:min(len(who), manyOpen)], " ")
+		if n := len(who) - manyOpen; n > 0 {
+			line += fmt.Sprintf(" and %d more", n)
+		}
+		out = append(out, strings.TrimSpace(line+"  "+t))
+	}
+	return out
 }
 
 // maxSealed is how long a file of passwords may be: hundreds of bytes for each of thousands.

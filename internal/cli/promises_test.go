@@ -187,7 +187,9 @@ devices:
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(path, bytes.Replace(text, []byte("network:\n"), []byte("network:\n  dns: [10.61.8.3]\n  ntp: [10.61.8.4]\n"), 1), 0o600))
-	c.prepare()
+	c.must("survey", "--quiet")
+	c.must("take", "02:e4:42:00:01:01", "--yes")
+	c.must("allot")
 	c.must("commission", "--yes", "--quiet")
 	c.must("prove", "--quiet")
 	zone, summer := c.bench.Device("dome").Zone()
@@ -238,13 +240,15 @@ devices:
   - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, restart: 1s}
   - {id: ours, model: brightmoor-recorder, mac: "02:b7:16:00:04:01", serial: E1, address: 10.61.8.10/23, gateway: 10.61.8.1, password: Harbour-Light-42}
 `, "--subnet", "10.61.8.0/23")
-	const named = "10.61.8.10 is protected and not in the job"
+	const named = "10.61.8.10 was set up by somebody before (protected). Is it the site's?"
 	assert.Contains(t, c.must("survey", "--quiet", "--for", "3s"), named)
 	assert.Contains(t, c.must(), named)
 	assert.Contains(t, c.must("take", "all", "--yes"), named)
 	c.must("allot")
-	assert.Contains(t, c.must("handover"), named)
-	assert.Contains(t, c.must("take", "kind=recorder", "--yes"), "1 device taken")
+	assert.Contains(t, strings.Join(strings.Fields(c.must("handover")), " "), "set up by somebody before (protected), and nobody has said whose it is")
+	_, out, _ := c.run("", "take", "kind=recorder", "--yes")
+	assert.Contains(t, out, "No device fits", "whose it is has to be said")
+	assert.Contains(t, c.must("take", "10.61.8.10", "--yes"), "1 device taken")
 	assert.NotContains(t, c.must(), named)
 }
 

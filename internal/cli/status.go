@@ -7,12 +7,12 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
 	"janustat/core/advice"
 	"janustat/core/device"
+	"janustat/core/open"
 	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/job"
@@ -39,6 +39,75 @@ type standing struct {
 	Differs  []string `json:"differs,omitempty"`
 	// Remarks are what in the job sheet is most likely not meant.
 	Remarks []string `json:"remarks,omitempty"`
+	// Open is all that is open, the most urgent first.
+	Open []openJSON `json:"open"`
+}
+
+// openJSON is one thing that is open.
+type openJSON struct {
+	Device  string     `json:"device,omitempty"` // left out where it is of the whole job
+	What    open.What  `json:"what"`
+	Text    string     `json:"text"`
+	Urgency string     `json:"urgency"` // now, work or note
+	Since   *time.Time `json:"since,omitempty"`
+	Next    string     `json:"next,omitempty"`
+}
+
+func openAsJSON(items []open.Item) []openJSON {
+	out := []openJSON{}
+	for _, i := range items {
+		x := openJSON{Device: i.Device, What: i.What, Text: i.Text, Urgency: i.Urgency.String(), Next: i.Next.Text(command)}
+		if !i.Since.IsZero() {
+			at := i.Since.UTC().Truncate(time.Second)
+			x.Since = &at
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// manyOpen is how many devices are named of one sort of open things.
+const manyOpen = 6
+
+// openLines tells what is open, a line for each sort of thing and what to do about it.
+func (a *App) openLines(items []open.Item) (out []string) {
+	type sort struct {
+		what       open.What
+		text, next string
+	}
+	var order []sort
+	of := map[sort][]string{}
+	for _, i := range items {
+		next := i.Next.Text(command)
+		k := sort{i.What, i.Text, next}
+		if len(i.Device) > 0 { // one line for all that are alike but for their tags
+			k.next = strings.ReplaceAll(next, i.Device, "DEVICE")
+		}
+		if of[k] == nil {
+			order = append(order, k)
+		}
+		of[k] = append(of[k], i.Device)
+	}
+	for _, k := range order {
+		who := of[k]
+		text := k.text
+		if who[0] != "" {
+			text = strings.Join(who[:min(len(who), manyOpen)], " ")
+			if n := len(who) - manyOpen; n > 0 {
+				text += fmt.Sprintf(" and %d more", n)
+			}
+			text += "  " + k.text
+		}
+		next := k.next
+		if len(who) == 1 {
+			next = strings.ReplaceAll(next, "DEVICE", who[0])
+		}
+		if next != "" {
+			text += ". Next: " + next
+		}
+		out = append(out, text)
+	}
+	return out
 }
 
 func (a *App) status(ctx context.Context) error {
@@ -68,8 +137,18 @@ func (a *App) status(ctx context.Context) error {
 	s.Remarks = j.Sheet.Among(devices).Remarks(devices)
 	made, there := recordMade(j)
 	s.Stale = staleTags(devices, made, there)
-	if at.Next.Act == advice.Handover && there && len(s.Stale) == 0 {
-		s.Next = "nothing: the record in " + job.HandoverDir + " is up to date"
+	items, err := work.Open(ctx, j, devices, s.Stale)
+	if err != nil {
+		return err
+	}
+	s.Open = openAsJSON(items)
+	pressing := work.Pressing(items)
+	finished := at.Next.Act == advice.Handover && there && len(s.Stale) == 0
+	switch {
+	case finished && len(pressing) == 0:
+		s.Next = "nothing: nothing is open, and the record in " + job.HandoverDir + " is up to date"
+	case finished:
+		s.Next = strings.Trim(pressing[0].Next.Text(command), "`")
 	}
 	if a.json {
 		return a.emit(s)
@@ -81,25 +160,20 @@ func (a *App) status(ctx context.Context) error {
 	if s.Taken > 0 {
 		fmt.Fprintf(a.Out, "%d taken (%s): %d allotted, %d commissioned, %d proved\n", s.Taken, countByKind(device.OfJob(devices)), s.Allotted, s.Commissioned, s.Proved)
 	}
-	for i := range devices {
-		if d := &devices[i]; d.Alarm != "" && d.InJob == device.Taken {
-			fmt.Fprintf(a.Out, "%s %s %s: nothing is offered to it. janustat show %s\n", a.paint(a.Out, badStyle, "ALARM"), d.Label(), d.Alarm, d.Label())
-		}
-	}
-	for _, tag := range s.Reset {
-		fmt.Fprintf(a.Out, "%s was reset: janustat restore %s brings it back\n", tag, tag)
-	}
-	for _, text := range append(slices.Clone(s.SetApart), s.Differs...) {
+	for _, text := range s.Differs {
 		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
 	}
 	for _, text := range s.Remarks {
 		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, job.SheetFile+": "+text))
 	}
-	if len(s.Stale) > 0 {
-		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, staleText(s.Stale)))
+	if lines := a.openLines(items); len(lines) > 0 {
+		fmt.Fprintln(a.Out, "Open:")
+		for _, text := range lines {
+			fmt.Fprintln(a.Out, a.wrap(a.Out, 4, "  "+text))
+		}
 	}
 	fmt.Fprintf(a.Out, "Next: %s\n", s.Next)
-	if at.Next.Act == advice.Handover && there && len(s.Stale) == 0 {
+	if finished && len(pressing) == 0 {
 		return nil // nothing is next
 	}
 	return a.offerGuide(ctx, "Enter: go on, guided (`janustat go`) · q: not now")

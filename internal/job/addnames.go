@@ -95,6 +95,31 @@ func AddNames(path string, add map[string]string) error {
 	})
 }
 
+// AddSections writes sections into a job sheet that it has not yet, each as a line at its end,
+// and leaves everything else in it as it is.
+func AddSections(path string, add map[string]string) error {
+	return edit(path, func(data []byte) ([]byte, error) {
+		body, err := parseYAML(data)
+		if err != nil {
+			return nil, err
+		}
+		sections, _ := entries(body)
+		for _, s := range sections {
+			if _, there := add[refOf(s.Key).Text]; there {
+				return nil, fmt.Errorf("%w: line %d: it has %q already: write it there yourself", ErrSheet, refOf(s.Key).Line, refOf(s.Key).Text)
+			}
+		}
+		out := slices.Clone(data)
+		if len(out) > 0 && out[len(out)-1] != '\n' {
+			out = append(out, '\n')
+		}
+		for _, key := range slices.Sorted(maps.Keys(add)) {
+			out = append(out, "\n"+key+": "+add[key]+"\n"...)
+		}
+		return out, nil
+	})
+}
+
 // addWithin writes names into a mapping in brackets.
 func addWithin(data []byte, m *ast.MappingNode, add map[string]string) ([]byte, error) {
 	at, err := offset(data, refOf(m))

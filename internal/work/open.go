@@ -61,6 +61,16 @@ func Open(ctx context.Context, j *job.Job, devices []device.Device, stale []stri
 	return open.List(s), nil
 }
 
+// Pressing gives what is to be done yet: all but notes.
+func Pressing(items []open.Item) (out []open.Item) {
+	for _, i := range items {
+		if i.Urgency != open.Note {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
 // lastProofs reads what the last proof of each device has left.
 func lastProofs(ctx context.Context, j *job.Job) (map[int64]open.Proof, error) {
 	records, err := j.Register.LastProofs(ctx)
