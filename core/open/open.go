@@ -157,7 +157,7 @@ func (l *list) device(d *device.Device) {
 		return
 	}
 	if d.Alarm != "" {
-		add(Alarm, Now, time.Time{}, advice.Say("%s shows it", advice.Show.On(ref)), "%s: nothing is sent to it", d.Alarm)
+		add(Alarm, Now, time.Time{}, advice.Say("%s; %s only if it was replaced or reset on purpose", advice.Show.On(ref), advice.Restore.On(ref)), "changed its identity (%s): nothing is sent to it", d.Alarm)
 	}
 	if until, ok := l.s.Locked[d.ID]; ok {
 		add(Locked, Now, time.Time{}, advice.Say("leave it alone until %s UTC, then %s", until.UTC().Format("15:04"), advice.Commission), "answers no password now, since too many were wrong")
@@ -201,8 +201,11 @@ func (l *list) device(d *device.Device) {
 func (l *list) proof(d *device.Device, add func(What, Urgency, time.Time, advice.Advice, string, ...any)) {
 	p, proved := l.s.Proofs[d.ID]
 	changed := d.Proved.IsZero() && d.ChangedAt.After(p.At) // since: what the proof said may be mended
-	failed := false
+	failed := d.Alarm != ""                                 // which is what its checks say then
 	for _, c := range p.Failed {
+		if d.Alarm != "" {
+			break
+		}
 		told := fmt.Sprintf("%s: should be %s, is %s", c.Name, c.Want, cmp.Or(c.Got, "none"))
 		switch {
 		case c.Refused:
@@ -210,7 +213,7 @@ func (l *list) proof(d *device.Device, add func(What, Urgency, time.Time, advice
 			l.out[len(l.out)-1].of(c)
 		case !changed:
 			failed = true
-			add(Failed, Now, p.At, advice.Say("%s, then %s", advice.Commission, advice.Prove), "%s", told)
+			add(Failed, Now, p.At, Mend(c.Name, d.Label()), "%s", told)
 			l.out[len(l.out)-1].of(c)
 		}
 	}
@@ -221,6 +224,24 @@ func (l *list) proof(d *device.Device, add func(What, Urgency, time.Time, advice
 	case proved && p.Untested > 0:
 		add(Unproved, Work, p.At, advice.Say("%s in an hour", advice.Prove), "has %s untested", text.Plural(p.Untested, "old or additional password"))
 	}
+}
+
+// Mend says what puts a failed check of a device right. It goes by the reason: what commissioning
+// sets, it sets again; a password, another unit or a second one on the address it cannot set.
+func Mend(check, label string) advice.Advice {
+	switch check {
+	case "answers":
+		return advice.Say("look at cable and power, then %s. Where it answers elsewhere by now: %s, then %s", advice.Prove, advice.Survey, advice.Commission)
+	case "identity", "certificate":
+		return advice.Say("find out whether it was replaced or reset on purpose; only then %s", advice.Restore.On(label))
+	case "alone":
+		return advice.Say("%s tells who has its address too; ask whose that is before anything is unplugged", advice.Survey)
+	case "password":
+		return advice.Say("%s with the password that it has now", advice.KeySet.On(label))
+	case "old keys", "closed":
+		return advice.Say("%s; if that does not help, it is for its manufacturer", advice.KeyChange.On(label))
+	}
+	return advice.Say("%s, then %s", advice.Commission, advice.Prove)
 }
 
 // of takes a check over.

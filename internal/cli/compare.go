@@ -59,7 +59,7 @@ func (a *App) printDifferences(list []handover.Difference) error {
 		return a.emit(compareJSON{orEmpty(list)})
 	}
 	if len(list) == 0 {
-		fmt.Fprintln(a.Out, "Nothing is otherwise.")
+		fmt.Fprintln(a.Out, "No differences.")
 		return nil
 	}
 	l := &listing{columns: []column{{head: "TAG"}, {head: "WHAT"}, {head: "WAS"}, {head: "IS"}}}

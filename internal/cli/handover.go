@@ -118,7 +118,7 @@ handover-part/ beside the whole one, or into the folder that --into names.`,
 	}
 	c.Flags().StringVar(&into, "into", "", "write the pack into this `FOLDER`")
 	c.Flags().StringVar(&paper, "paper", "a4", "what it is printed on: a4 or letter")
-	c.Flags().StringVar(&since, "since", "", "with changes.csv, of what was done since this `DATE` (2026-11-01)")
+	c.Flags().StringVar(&since, "since", "", "with changes.csv, of what was done since this `DATE` in UTC (2026-11-01)")
 	c.Flags().StringVar(&sign, "sign", "", "sign the manifest with your own SSH key, in this `FILE`")
 	c.Flags().StringSliceVar(&to, "passwords-to", nil, "with passwords.age, encrypted to this public `KEY`, age1…")
 	c.Flags().StringVar(&labels, "labels", "24", "stickers on a sheet: 24, 21 or 40 on A4, 30 on Letter")
@@ -187,7 +187,7 @@ func packOptions(paper, labels string) (handover.Options, error) {
 
 // changesSince tells what was done to the devices of the job since a day.
 func changesSince(ctx context.Context, j *job.Job, devices []device.Device, only work.Selection, day string) ([]handover.Change, error) {
-	from, err := time.ParseInLocation(time.DateOnly, day, time.Local)
+	from, err := time.Parse(time.DateOnly, day) // UTC, wherever the laptop is
 	if err != nil {
 		return nil, usagef("--since %q: write it as 2026-11-01", day)
 	}
@@ -243,6 +243,7 @@ func recordOf(ctx context.Context, j *job.Job, all []device.Device, only work.Se
 		return handover.Record{}, err
 	}
 	f.Accounts = accountsOf(j, all, progress)
+	f.Plan = sitePlan(j.Sheet.Among(all), all)
 	if only != nil {
 		f.Part = len(device.OfJob(all))
 	}
@@ -254,6 +255,31 @@ func recordOf(ctx context.Context, j *job.Job, all []device.Device, only work.Se
 		f.Notes[id] = n
 	}
 	return handover.New(f, devices), nil
+}
+
+// sitePlan gives what the job sheet plans, devices by their tags.
+func sitePlan(sheet job.Among, devices []device.Device) handover.Plan {
+	p := handover.Plan{Zone: sheet.Timezone, Blocks: map[string]string{}}
+	joined, _ := sheet.Joined(devices) // what is wrong of it is told by whoever reads the sheet for work
+	for _, x := range joined.Pairs {
+		p.Pairs = append(p.Pairs, handover.PlannedPair{Door: x.Door.Tag, Station: x.Station.Tag, Floor: x.Floor, Flat: x.Flat})
+	}
+	if r := sheet.Reporting; r.Server.IsValid() {
+		p.Server = netip.AddrPortFrom(r.Server, r.Port).String()
+	}
+	for _, s := range sheet.Network.KeepClear {
+		p.KeepClear = append(p.KeepClear, s.Text())
+	}
+	for _, s := range sheet.Network.DHCPPools {
+		p.Pools = append(p.Pools, s.Text())
+	}
+	for kind, s := range sheet.Blocks {
+		p.Blocks[kind] = s.Text()
+	}
+	for _, u := range sheet.Users {
+		p.Users = append(p.Users, handover.PlannedUser{Name: u.Name, Role: u.Role, On: u.On})
+	}
+	return p
 }
 
 // accountsOf gives, by ID, the users that the job uses or has made, with their levels.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/csv"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -196,12 +197,20 @@ func keyTable(devices []device.Device, keys *job.Keyring) ([]byte, int, error) {
 		for _, name := range keys.UserNames(d.MAC) {
 			add(&d, name, keys.UserFor(d.MAC, name))
 		}
+		pairs := keys.PairsOf(d.MAC)
+		for _, station := range slices.SortedFunc(maps.Keys(pairs), func(a, b device.MAC) int { return slices.Compare(a[:], b[:]) }) {
+			add(&d, pairWith+station.String(), pairs[station])
+			rows[len(rows)-1][len(rows[0])-1] = strings.TrimSpace("used between the two stations, and by nobody else. " + rows[len(rows)-1][len(rows[0])-1])
+		}
 	}
 	if err := w.WriteAll(rows); err != nil {
 		return nil, 0, err
 	}
 	return b.Bytes(), n, nil
 }
+
+// pairWith is, before a MAC, what stands for the user of a pair of stations.
+const pairWith = "pair with "
 
 // withKeys gives the devices whose keys are the job's to keep: those in it, and those
 // that were left out after they had been set up.

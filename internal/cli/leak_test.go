@@ -88,6 +88,7 @@ func TestNoCommandTellsAPassword(t *testing.T) {
 		{"", "lease --for 2s --yes"},
 		{"", "web C01"},
 		{"another phrase\n", "key passphrase"},
+		{"", "putback C01 --yes"},
 		{"", "forget C01 --yes"},
 		{"", "undo --yes"},
 		{"", "key show C01"}, // does not open any more

@@ -213,14 +213,14 @@ devices:
 	waitFor(t, "another second", func() bool { return time.Now().Unix() != clockOf(t, c) })
 	_, _, errs := c.run("", "key", "change", "C01", "--yes")
 	assert.Contains(t, errs, "The record in handover is out of date (C01)")
-	assert.Contains(t, c.must(), "The record in handover is out of date (C01)")
+	assert.Contains(t, c.must(), "The record on disk is out of date (C01). Next: `janustat handover`")
 	assert.Contains(t, c.must(), "Next: janustat prove", "what was proved was proved until that write")
 
 	// Left out, it keeps what it was given, and the record says so.
 	out := c.must("leave", "C01", "--yes")
 	assert.Contains(t, out, "keeps 10.61.8.41 and its password")
 	assert.Contains(t, c.must("key", "list"), "C01")
-	assert.Contains(t, c.must("handover"), "still open: C01 was set up and then left out of the job")
+	assert.Contains(t, c.must("handover"), "open: C01  was set up and then left out of the job")
 }
 
 func clockOf(t *testing.T, c *crew) int64 {
@@ -242,14 +242,15 @@ devices:
 `, "--subnet", "10.61.8.0/23")
 	const named = "10.61.8.10 was set up by somebody before (protected). Is it the site's?"
 	assert.Contains(t, c.must("survey", "--quiet", "--for", "3s"), named)
-	assert.Contains(t, c.must(), named)
+	const told = "is a recorder Ledger 16 at 10.61.8.10, set up by somebody before (protected): nobody has said whose it is"
+	assert.Contains(t, c.must(), told)
 	assert.Contains(t, c.must("take", "all", "--yes"), named)
 	c.must("allot")
-	assert.Contains(t, strings.Join(strings.Fields(c.must("handover")), " "), "set up by somebody before (protected), and nobody has said whose it is")
+	assert.Contains(t, strings.Join(strings.Fields(c.must("handover")), " "), told)
 	_, out, _ := c.run("", "take", "kind=recorder", "--yes")
 	assert.Contains(t, out, "No device fits", "whose it is has to be said")
 	assert.Contains(t, c.must("take", "10.61.8.10", "--yes"), "1 device taken")
-	assert.NotContains(t, c.must(), named)
+	assert.NotContains(t, c.must(), told)
 }
 
 func TestAnEasilyGuessedPassphraseIsNotTaken(t *testing.T) {

@@ -42,7 +42,7 @@ func TestResetRestoreAndReplace(t *testing.T) {
 	require.Equal(t, ExitDone, code, errs)
 	assert.Contains(t, out, "janustat restore C01")
 	assert.Contains(t, c.must("list"), "reset")
-	assert.Contains(t, c.must(), "C01 was reset: janustat restore C01 brings it back")
+	assert.Contains(t, c.must(), "C01  was reset, and is not back yet. Next: `janustat restore C01`")
 	_, mark := c.events(0)
 	for _, verb := range [][]string{{"commission", "--yes"}, {"key", "change", "C01", "--yes"}, {"restart", "C01", "--yes"}} {
 		code, out, errs = c.run("", append(verb, "--quiet")...)

@@ -38,7 +38,7 @@ var says = map[string]string{
 	"begin": "begin", "survey": "survey", "list": "list", "show": "show", "log": "log", "take": "take", "leave": "leave", "allot": "allot", "commission": "commission",
 	"prove": "prove", "handover": "handover", "channels": "channels", "note": "note", "compare": "compare", "schedule": "schedule", "views": "views", "lease": "lease",
 	"web": "web", "wire": "wire", "key list": "key-list", "restore": "commission", "key change": "commission",
-	"name": "done", "retag": "done", "swap": "done", "forget": "done", "undo": "done", "restart": "done", "reset": "done", "wink": "done",
+	"name": "done", "retag": "done", "swap": "done", "forget": "done", "undo": "done", "restart": "done", "reset": "done", "putback": "done", "wink": "done",
 	"key set": "done", "key generate": "done", "key add": "done", "key try": "done", "key again": "done", "key share": "done", "key passphrase": "done", "key lock": "done",
 	"key show": "", "key": "", "go": "", "ladder": "", "demo": "", "bench": "", "help": "", "completion": "", "manual": "",
 }

@@ -98,6 +98,9 @@ func (a *App) openLines(items []open.Item) (out []string) {
 			}
 			text += "  " + k.text
 		}
+		if k.what == open.Alarm {
+			text = a.paint(a.Out, badStyle, "ALARM") + " " + text
+		}
 		next := k.next
 		if len(who) == 1 {
 			next = strings.ReplaceAll(next, "DEVICE", who[0])

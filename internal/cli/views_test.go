@@ -161,7 +161,7 @@ func TestAServiceVisitBeginsFromAPack(t *testing.T) {
 	c.dir = filepath.Join(filepath.Dir(first), "service")
 	c.must("survey", "--quiet")
 	assert.NotContains(t, c.must("list"), "fresh")
-	assert.Contains(t, c.must("compare", filepath.Join(first, "handover"), first), "Nothing is otherwise.")
+	assert.Contains(t, c.must("compare", filepath.Join(first, "handover"), first), "No differences.")
 	c.dir = first
 	c.must("note", "A1", "place=Stair")
 	out := c.must("compare", filepath.Join(first, "handover"), first)

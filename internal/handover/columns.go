@@ -2,6 +2,7 @@ package handover
 
 import (
 	"cmp"
+	"net/netip"
 	"strconv"
 	"strings"
 	"time"
@@ -43,12 +44,12 @@ var columns = []column{
 	textColumn("gateway", "Gateway", func(e *Entry) *string { return &e.Gateway }, true),
 	textColumn("switch_port", "Switch port", func(e *Entry) *string { return &e.Port }, true),
 	{"joined", "Joined", func(e *Entry) any { return strings.Join(e.Joined, listed) }, func(e *Entry, s string) { e.Joined = strings.Split(s, listed) }, true},
-	textColumn("stream", "Stream", func(e *Entry) *string { return &e.Stream }, false),
-	{"access", "Access", func(e *Entry) any { return string(e.Access) }, nil, false},
-	{"password", "Password set", func(e *Entry) any { return passwordText(*e) }, nil, false},
-	{"password_held_by", "Password held by", func(e *Entry) any { return e.Custody }, nil, false},
-	{"encryption", "Weak encryption", func(e *Entry) any { return strings.Join(e.Weak, listed) }, nil, false},
-	{"found_at", "Found at", func(e *Entry) any { return foundAt(e.AsFound) }, nil, false},
+	textColumn("stream", "Stream", func(e *Entry) *string { return &e.Stream }, true),
+	{"access", "Access", func(e *Entry) any { return string(e.Access) }, func(e *Entry, s string) { e.Access = device.Access(s) }, true},
+	{"password", "Password set", func(e *Entry) any { return passwordText(*e) }, func(e *Entry, s string) { e.InClear = s == inClear }, true},
+	textColumn("password_held_by", "Password held by", func(e *Entry) *string { return &e.Custody }, true),
+	listColumn("encryption", "Weak encryption", func(e *Entry) *[]string { return &e.Weak }, true),
+	{"found_at", "Found at", func(e *Entry) any { return foundAt(e.AsFound) }, readFound, true},
 	// When it was proved is otherwise after every proof: only whether it is, is compared.
 	{"proved_at", "Proved", provedAt, readProved, false},
 	textColumn("addressing", "Addressing", func(e *Entry) *string { return &e.Addressing }, true),
@@ -58,14 +59,15 @@ var columns = []column{
 	listColumn("accounts", "Accounts", func(e *Entry) *[]string { return &e.Accounts }, true),
 	textColumn("certificate", "Certificate (SHA-256)", func(e *Entry) *string { return &e.Certificate }, true),
 	{"ports", "Open ports", func(e *Entry) any { return portsText(e.Ports) }, func(e *Entry, s string) { e.Ports = readPorts(s) }, true},
-	listColumn("services", "Services", func(e *Entry) *[]string { return &e.Services }, false),
-	{"checks", "Checks", func(e *Entry) any { return checksText(e.Checks) }, nil, false},
+	listColumn("services", "Services", func(e *Entry) *[]string { return &e.Services }, true),
+	{"checks", "Checks", func(e *Entry) any { return checksText(e.Checks) }, readChecks, true},
 	{"checked_at", "Checked", func(e *Entry) any {
 		if e.Checked == nil {
 			return nil
 		}
 		return *e.Checked
 	}, nil, false},
+	{"left_out", "Left out", func(e *Entry) any { return map[bool]string{true: "yes"}[e.LeftOut] }, func(e *Entry, s string) { e.LeftOut = s == "yes" }, true},
 	textColumn("remark", "Remark", func(e *Entry) *string { return &e.Remark }, true),
 }
 
@@ -109,6 +111,27 @@ func checksText(checks []Checked) string {
 		out = append(out, "passed: "+strings.Join(passed, " "))
 	}
 	return strings.Join(out, listed)
+}
+
+// readChecks reads what checksText sums up.
+func readChecks(e *Entry, s string) {
+	for _, part := range strings.Split(s, listed) {
+		if list, ok := strings.CutPrefix(part, "passed: "); ok {
+			for _, name := range strings.Fields(list) {
+				e.Checks = append(e.Checks, Checked{Check: name, Result: "passed"})
+			}
+		} else if at := strings.LastIndexByte(part, ' '); at > 0 {
+			e.Checks = append(e.Checks, Checked{Check: part[:at], Result: part[at+1:]})
+		}
+	}
+}
+
+// readFound reads where a device was found, as foundAt has it.
+func readFound(e *Entry, s string) {
+	text, dhcp := strings.CutSuffix(s, " DHCP")
+	if p, err := netip.ParsePrefix(text); err == nil {
+		e.AsFound = &device.Settings{Address: p.Addr(), Prefix: p.Bits(), DHCP: dhcp}
+	}
 }
 
 // listed is between the words of a list in one cell.

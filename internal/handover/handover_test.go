@@ -44,7 +44,7 @@ func record(n int) Record {
 	}
 	for i := range n {
 		list = append(list, device.Device{
-			ID: 7, Tag: "C01", InJob: device.Taken, MAC: device.MAC{2, 0, 0, 0, 0, byte(i)}, Proved: made,
+			ID: 7, Tag: "C01", InJob: device.Taken, MAC: device.MAC{2, 0, 0, 0, 0, byte(i)}, Proved: made, OpenedAt: made.Add(-time.Hour),
 			Facts:   device.Facts{Kind: device.Camera, Make: "Tallow & Pike", Model: "Cube", Name: "=HYPERLINK(\"x\")", Serial: "a,\"b\"", Access: device.Keyed},
 			AsFound: &device.Settings{Address: netip.MustParseAddr("192.168.77.20"), Prefix: 24, DHCP: true},
 			AsLeft:  &device.Settings{Address: netip.MustParseAddr("10.61.8.42"), Prefix: 23, Gateway: netip.MustParseAddr("10.61.8.1")},
@@ -178,6 +178,33 @@ func TestThePackIsRepeatableAndInert(t *testing.T) {
 	}
 }
 
+// Six packs of one job have one hash, with many pictures too: whoever checks a signature makes
+// the pack anew.
+func TestPicturesAreAlwaysInTheSameOrder(t *testing.T) {
+	r := record(1)
+	o := options
+	o.Stills = map[string][]byte{}
+	for i := range 9 {
+		e := r.Devices[2]
+		e.Tag = fmt.Sprintf("C%02d", i+10)
+		r.Devices = append(r.Devices, e)
+		var b bytes.Buffer
+		require.NoError(t, jpeg.Encode(&b, image.NewGray(image.Rect(0, 0, 64, 40+i)), nil))
+		o.Stills[e.Tag] = b.Bytes()
+	}
+	var first []Document
+	for range 6 {
+		docs, err := r.Pack(o)
+		require.NoError(t, err)
+		if first == nil {
+			first = docs
+		}
+		for i := range docs {
+			assert.Equal(t, sha256.Sum256(first[i].Data), sha256.Sum256(docs[i].Data), docs[i].Name)
+		}
+	}
+}
+
 func jpegOf(t *testing.T) []byte {
 	var b bytes.Buffer
 	require.NoError(t, jpeg.Encode(&b, image.NewGray(image.Rect(0, 0, 64, 48)), nil))
@@ -192,7 +219,7 @@ func TestTheWorkbookHasRealTypesAndNoFormulas(t *testing.T) {
 	f, err := excelize.OpenReader(bytes.NewReader(data))
 	require.NoError(t, err)
 	defer f.Close()
-	assert.Equal(t, []string{"Recorders", "Cameras", "Network", "Channels", "Open"}, f.GetSheetList())
+	assert.Equal(t, []string{"Recorders", "Cameras", "Network", "Channels", "Site", "Open"}, f.GetSheetList())
 	name, err := f.GetCellValue("Cameras", "B3")
 	require.NoError(t, err)
 	assert.Equal(t, `=HYPERLINK("x")`, name)
@@ -368,6 +395,94 @@ func TestWhatDevicesRefuseStandsOnPageOne(t *testing.T) {
 	assert.Contains(t, string(page), "<td>clock</td><td>within 2s</td><td>1h0m0s off</td><td>2026-11-29 12:00 UTC</td>")
 	d.ChangedAt = at.Add(time.Hour)
 	assert.Equal(t, []string{"C01 was not proved since it was changed last"}, of(proofs(at, clock)).Open)
+}
+
+// full is a record with something in everything that it can hold.
+func full() Record {
+	r := record(1)
+	proof := made
+	e := &r.Devices[2]
+	e.Place, e.Port, e.Firmware, e.Zone, e.DNS, e.NTP = "Hall", "4", "1.0", "GMT0", "10.61.8.3", "10.61.8.4"
+	e.Accounts, e.Certificate, e.Ports, e.Services, e.Weak, e.Joined, e.Stream = []string{"admin as administrator"}, "aa", []uint16{80}, []string{"web"}, []string{"TLS 1.0"}, []string{"R01 channel 1: connected"}, "H264 1920×1080"
+	e.Checks, e.Checked = []Checked{{Check: "answers", Result: "passed"}, {Check: "clock", Result: "failed"}}, &proof
+	r.Channels = []Channel{{"R01", 1, "C01", "x", "10.61.8.42", "connected"}}
+	r.Ground.DNS, r.Ground.NTP = addresses("10.61.8.3"), addresses("10.61.8.4")
+	r.Plan = Plan{Pairs: []PlannedPair{{"D01", "I01", 2, "201"}}, Server: "10.61.8.6:7700", KeepClear: []string{"10.61.8.5"}, Pools: []string{"10.61.9.100-10.61.9.199"}, Blocks: map[string]string{"camera": "10.61.8.41-10.61.8.60"}, Users: []PlannedUser{{"guard", "user", []string{"camera"}}}, Zone: "GMT0"}
+	return r
+}
+
+// compare finds each change that a record can hold, from every form, and nothing beside it.
+func TestCompareFindsEveryChange(t *testing.T) {
+	entry := func(change func(e *Entry)) func(r *Record) {
+		return func(r *Record) { change(&r.Devices[2]) }
+	}
+	site := map[string]bool{}
+	changes := map[string]func(r *Record){
+		"kind": entry(func(e *Entry) { e.Kind = device.Panel }), "name": entry(func(e *Entry) { e.Name = "Quay" }), "place": entry(func(e *Entry) { e.Place = "Stair" }),
+		"maker": entry(func(e *Entry) { e.Make = "Oakhollow" }), "model": entry(func(e *Entry) { e.Model = "Eye" }), "serial": entry(func(e *Entry) { e.Serial = "Z" }), "replaced": entry(func(e *Entry) { e.MAC[5] = 99 }),
+		"firmware": entry(func(e *Entry) { e.Firmware = "2.0" }), "address": entry(func(e *Entry) { e.Address = "10.61.8.43" }), "mask": entry(func(e *Entry) { e.Mask = "255.255.0.0" }), "gateway": entry(func(e *Entry) { e.Gateway = "10.61.8.9" }),
+		"switch port": entry(func(e *Entry) { e.Port = "9" }), "joined": entry(func(e *Entry) { e.Joined = nil }), "stream": entry(func(e *Entry) { e.Stream = "H265" }), "access": entry(func(e *Entry) { e.Access = device.Sealed }),
+		"password set": entry(func(e *Entry) { e.InClear = false }), "password held by": entry(func(e *Entry) { e.Custody = "nobody known" }), "weak encryption": entry(func(e *Entry) { e.Weak = nil }), "found at": entry(func(e *Entry) { e.AsFound = nil }),
+		"proved": entry(func(e *Entry) { e.Proved = nil }), "addressing": entry(func(e *Entry) { e.Addressing = "leased, by a reservation" }), "dns": entry(func(e *Entry) { e.DNS = "10.61.8.9" }), "ntp": entry(func(e *Entry) { e.NTP = "" }),
+		"time zone": entry(func(e *Entry) { e.Zone = "CET-1" }), "accounts": entry(func(e *Entry) { e.Accounts = append(e.Accounts, "guard as user") }), "certificate (sha-256)": entry(func(e *Entry) { e.Certificate = "bb" }), "open ports": entry(func(e *Entry) { e.Ports = []uint16{80, 554} }),
+		"services": entry(func(e *Entry) { e.Services = nil }), "checks": entry(func(e *Entry) { e.Checks[1].Result = "passed" }), "remark": entry(func(e *Entry) { e.Remark = "low" }), "left out": entry(func(e *Entry) { e.LeftOut = true }),
+		"cable": entry(func(e *Entry) { e.Own = map[string]string{"cable": "red"} }), "gone": func(r *Record) { r.Devices = r.Devices[:2] },
+		"site: subnet": func(r *Record) { r.Ground.Subnet = netip.MustParsePrefix("10.61.0.0/16") }, "site: gateway": func(r *Record) { r.Ground.Gateway = netip.MustParseAddr("10.61.8.9") }, "site: dns": func(r *Record) { r.Ground.DNS = nil }, "site: ntp": func(r *Record) { r.Ground.NTP = nil },
+		"site: time zone": func(r *Record) { r.Plan.Zone = "" }, "site: kept clear": func(r *Record) { r.Plan.KeepClear = nil }, "site: dhcp pools": func(r *Record) { r.Plan.Pools = nil }, "site: blocks": func(r *Record) { r.Plan.Blocks = nil },
+		"site: pairs": func(r *Record) { r.Plan.Pairs[0].Flat = "202" }, "site: server": func(r *Record) { r.Plan.Server = "" }, "site: users": func(r *Record) { r.Plan.Users[0].Role = "operator" }, "channel 1": func(r *Record) { r.Channels[0].Camera = "C91" },
+	}
+	for what := range changes {
+		site[what] = strings.HasPrefix(what, "site: ") || what == "channel 1"
+	}
+	read := func(r Record, form string) Record {
+		var data []byte
+		var err error
+		switch form {
+		case "register.csv":
+			data, err = r.CSV()
+		case "register.xlsx":
+			data, err = r.XLSX()
+		default:
+			data, err = r.JSON()
+		}
+		require.NoError(t, err)
+		path := filepath.Join(t.TempDir(), form)
+		require.NoError(t, os.WriteFile(path, data, 0o600))
+		out, err := Read(path)
+		require.NoError(t, err)
+		return out
+	}
+	forms := []string{"register.json", "register.csv", "register.xlsx"}
+	for _, before := range forms {
+		was := read(full(), before)
+		for _, after := range forms {
+			assert.Empty(t, Compare(was, read(full(), after)), "%s and %s tell the same", before, after)
+		}
+	}
+	for what, change := range changes {
+		changed := full()
+		change(&changed)
+		for _, form := range forms {
+			got := Compare(read(full(), form), read(changed, form))
+			switch {
+			case form == "register.csv" && site[what]:
+				assert.Empty(t, got, "%s: a table of devices knows nothing of that", what)
+			case assert.Len(t, got, 1, "%s by %s", what, form):
+				assert.Equal(t, what, got[0].What, form)
+			}
+		}
+	}
+	assert.GreaterOrEqual(t, len(changes), 29)
+	old := []byte(`{"site": "x", "devices": [{"tag": "C01", "kind": "camera", "name": "Quay", "mac": "02:00:00:00:00:01", "address": "10.61.8.42", "mask": "255.255.254.0"}], "ground": {"subnet": "10.61.8.0/23"}}`)
+	path := filepath.Join(t.TempDir(), "register.json")
+	require.NoError(t, os.WriteFile(path, old, 0o600))
+	earlier, err := Read(path)
+	require.NoError(t, err)
+	later := earlier
+	later.Devices = slices.Clone(earlier.Devices)
+	later.knows, later.site = nil, nil
+	later.Devices[0].DNS, later.Devices[0].Accounts, later.Plan.Zone = "10.61.8.1", []string{"admin"}, "GMT0"
+	assert.Empty(t, Compare(earlier, later), "what an older record did not hold is no change")
 }
 
 // One table of facts feeds every form: what is in it is in each.

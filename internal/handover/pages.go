@@ -3,6 +3,7 @@ package handover
 import (
 	"bytes"
 	"cmp"
+	"encoding/gob"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -438,6 +439,9 @@ func (p *printer) card(e Entry, still []byte) error {
 		if p.Error() != nil {
 			return fmt.Errorf("picture of %s: %w", e.Tag, p.Error())
 		}
+		if err := p.inOrder(info); err != nil {
+			return fmt.Errorf("picture of %s: %w", e.Tag, err)
+		}
 		wide := third - 6
 		tall := wide * info.Height() / info.Width()
 		if most := cardTall - 12; tall > most {
@@ -447,6 +451,41 @@ func (p *printer) card(e Entry, still []byte) error {
 	}
 	p.SetXY(margin, y+cardTall)
 	return nil
+}
+
+// inOrder has pictures written in the order in which they were drawn: the library sorts them by
+// their width alone, and those of one width by chance. Each is made a little wider than the one
+// before it, by far less than the pixels that are written.
+func (p *printer) inOrder(info *fpdf.ImageInfoType) error {
+	data, err := info.GobEncode()
+	if err != nil {
+		return err
+	}
+	var f struct {
+		data, smask, pal []byte
+		n, bpc           int
+		w, h, scale, dpi float64
+		cs, filter, dp   string
+		trns             []int
+	}
+	fields := []any{&f.data, &f.smask, &f.n, &f.w, &f.h, &f.cs, &f.pal, &f.bpc, &f.filter, &f.dp, &f.trns, &f.scale, &f.dpi}
+	in := gob.NewDecoder(bytes.NewReader(data))
+	for _, x := range fields {
+		if err := in.Decode(x); err != nil {
+			return err
+		}
+	}
+	const step = 1e-5
+	p.pictures++
+	f.w += step * float64(p.pictures)
+	var out bytes.Buffer
+	enc := gob.NewEncoder(&out)
+	for _, x := range fields {
+		if err := enc.Encode(x); err != nil {
+			return err
+		}
+	}
+	return info.GobDecode(out.Bytes())
 }
 
 // facts writes names and values below each other; what is empty has no line, and what does not

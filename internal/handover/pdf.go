@@ -30,6 +30,7 @@ const (
 type printer struct {
 	*fpdf.Fpdf
 	wide, tall float64
+	pictures   int // that were drawn
 }
 
 // room is the width between the margins.

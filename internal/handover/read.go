@@ -2,16 +2,19 @@ package handover
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"maps"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -52,7 +55,9 @@ func Read(path string) (Record, error) {
 	var r Record
 	switch strings.ToLower(filepath.Ext(path)) {
 	case ".json":
-		err = json.Unmarshal(data, &r)
+		if err = json.Unmarshal(data, &r); err == nil {
+			r.knows, r.site, err = known(data)
+		}
 	case ".csv":
 		r, err = fromCSV(data)
 	case ".xlsx":
@@ -71,6 +76,34 @@ func Read(path string) (Record, error) {
 	}
 	r.harmless()
 	return r, nil
+}
+
+// newer are the columns that came later than the others, and that records before them did not
+// have.
+var newer = []string{"addressing", "dns", "ntp", "timezone", "accounts", "certificate", "ports", "services", "checks"}
+
+// known tells which columns a record in JSON has; nil is all, and all of the site's facts.
+func known(data []byte) (columnsOf map[string]bool, site map[string]string, err error) {
+	var raw struct {
+		Devices []map[string]json.RawMessage `json:"devices"`
+		Plan    json.RawMessage              `json:"plan"`
+		Ground  ground.Ground                `json:"ground"`
+	}
+	if err := json.Unmarshal(data, &raw); err != nil {
+		return nil, nil, err
+	}
+	if raw.Plan != nil {
+		return nil, nil, nil
+	}
+	columnsOf = map[string]bool{}
+	for _, c := range columns {
+		columnsOf[c.name] = !slices.Contains(newer, c.name)
+	}
+	site = map[string]string{}
+	for _, f := range (&Record{Ground: raw.Ground}).siteFacts()[:4] {
+		site[f.Name] = f.Value
+	}
+	return columnsOf, site, nil
 }
 
 // tagForm is that of the tags which devices are given: a tag becomes the name of files and
@@ -105,6 +138,8 @@ func fromCSV(data []byte) (Record, error) {
 	if err != nil {
 		return r, err
 	}
+	r.headed(head, device.Camera)
+	r.site = map[string]string{}
 	for {
 		row, err := rows.Read()
 		if errors.Is(err, io.EOF) {
@@ -134,13 +169,45 @@ func fromXLSX(data []byte) (Record, error) {
 		if len(rows) == 0 {
 			continue // a kind that the site has none of
 		}
+		r.headed(rows[0], kind)
 		for _, row := range rows[1:] {
 			if e, ok := entryOf(rows[0], row, kind); ok {
 				r.Devices = append(r.Devices, e)
 			}
 		}
 	}
+	r.site = map[string]string{}
+	for sheet, read := range map[string]func(row []string){
+		"Site": func(row []string) { r.site[row[0]] = row[1] },
+		"Channels": func(row []string) {
+			n, _ := strconv.Atoi(row[1])
+			r.Channels = append(r.Channels, Channel{Recorder: row[0], Number: n, Camera: row[2], Name: row[3], Address: row[4], State: row[5]})
+		},
+	} {
+		rows, err := f.Rows(sheet, false)
+		if err != nil {
+			return r, err
+		}
+		for i, row := range rows {
+			if i > 0 {
+				read(append(row, make([]string, 6)...))
+			}
+		}
+	}
+	r.takeSite(r.site)
 	return r, nil
+}
+
+// headed notes which columns a table has: those of all its sheets.
+func (r *Record) headed(head []string, kind device.Kind) {
+	if r.knows == nil {
+		r.knows = map[string]bool{"kind": kind != ""}
+	}
+	for _, h := range head {
+		if c, ok := columnOf(h); ok {
+			r.knows[c.name] = true
+		}
+	}
 }
 
 // entryOf reads a row, by its headings: those of register.csv, or of the workbook.
@@ -190,11 +257,58 @@ func Compare(earlier, later Record) (out []Difference) {
 			continue
 		}
 		seen[old.id()] = true
-		out = append(out, differences(old, e)...)
+		out = append(out, differences(earlier, later, old, e)...)
 	}
 	for _, e := range earlier.Devices {
 		if !seen[e.id()] {
 			out = append(out, Difference{Tag: e.Tag, What: "gone", From: e.MAC.String()})
+		}
+	}
+	return append(out, siteDifferences(earlier, later)...)
+}
+
+// both reports whether both records know a column.
+func both(a, b Record, column string) bool {
+	return (a.knows == nil || a.knows[column]) && (b.knows == nil || b.knows[column])
+}
+
+// siteDifferences are those of the site as a whole, and of recorder channels.
+func siteDifferences(a, b Record) (out []Difference) {
+	facts := func(r Record) map[string]string {
+		if r.site != nil {
+			return r.site
+		}
+		out := map[string]string{}
+		for _, f := range r.siteFacts() {
+			out[f.Name] = f.Value
+		}
+		return out
+	}
+	was, is := facts(a), facts(b)
+	for _, f := range (&Record{}).siteFacts() { // in their order
+		from, had := was[f.Name]
+		to, has := is[f.Name]
+		if had && has && from != to {
+			out = append(out, Difference{What: "site: " + strings.ToLower(f.Name), From: from, To: to})
+		}
+	}
+	if len(a.site) == 0 && a.site != nil || len(b.site) == 0 && b.site != nil {
+		return out // a table of devices alone knows of no channels
+	}
+	channels := func(r Record) map[[2]string]string {
+		out := map[[2]string]string{}
+		for _, c := range r.Channels {
+			out[[2]string{c.Recorder, fmt.Sprintf("channel %d", c.Number)}] = c.Camera
+		}
+		return out
+	}
+	before, after := channels(a), channels(b)
+	all := maps.Clone(before)
+	maps.Copy(all, after)
+	keys := slices.SortedFunc(maps.Keys(all), func(x, y [2]string) int { return cmp.Or(text.Natural(x[0], y[0]), text.Natural(x[1], y[1])) })
+	for _, k := range keys {
+		if before[k] != after[k] {
+			out = append(out, Difference{k[0], k[1], before[k], after[k]})
 		}
 	}
 	return out
@@ -207,7 +321,11 @@ func (e Entry) id() string {
 	return e.MAC.String()
 }
 
-func differences(a, b Entry) (out []Difference) {
+// ofItself are columns that a device has told, and that are not known of one that was only taken
+// over from a record.
+var ofItself = []string{"access", "password", "password_held_by", "encryption", "stream", "accounts", "certificate", "ports", "services", "checks", "found_at", "joined"}
+
+func differences(earlier, later Record, a, b Entry) (out []Difference) {
 	yes := func(t *time.Time) string {
 		if t == nil {
 			return "no"
@@ -220,11 +338,13 @@ func differences(a, b Entry) (out []Difference) {
 		}
 	}
 	for _, c := range columns {
-		if c.compared {
+		if c.compared && both(earlier, later, c.name) && !((a.planned || b.planned) && slices.Contains(ofItself, c.name)) {
 			tell(c.label(), c.plain(&a), c.plain(&b))
 		}
 	}
-	tell("proved", yes(a.Proved), yes(b.Proved))
+	if both(earlier, later, "proved_at") && !a.planned && !b.planned {
+		tell("proved", yes(a.Proved), yes(b.Proved))
+	}
 	own := maps.Clone(a.Own)
 	if own == nil {
 		own = map[string]string{}
@@ -244,10 +364,32 @@ func (e Entry) Device(now time.Time) device.Device {
 		Facts: device.Facts{Kind: e.Kind, Make: e.Make, Model: e.Model, Serial: e.Serial, Firmware: e.Firmware, Name: e.Name, Access: device.Sealed, Indoor: strings.HasPrefix(e.Tag, "I")},
 	}
 	d.Apply(device.Chosen{At: now, Choice: device.Taken})
+	d.Ports, d.Offers = e.Ports, e.Services
 	if s, ok := e.settings(); ok {
 		d.Apply(device.Allotment{At: now, Settings: s, Why: "as in the record it began from"})
+		d.Addresses = []netip.Addr{s.Address}
+		d.AsLeft = &s
+		if s.Name = e.Name; e.AsLeft != nil {
+			*d.AsLeft = *e.AsLeft
+		} else {
+			d.AsLeft.DNS, d.AsLeft.NTP, d.AsLeft.Zone = addresses(e.DNS), addresses(e.NTP), e.Zone
+		}
+		d.AsFound = e.AsFound
+	}
+	if e.LeftOut {
+		d.Apply(device.Chosen{At: now, Choice: device.Left})
 	}
 	return d
+}
+
+// addresses reads a list as the tables have it.
+func addresses(s string) (out []netip.Addr) {
+	for _, w := range strings.FieldsFunc(s, func(r rune) bool { return r == ' ' || r == ',' }) {
+		if a, err := netip.ParseAddr(w); err == nil {
+			out = append(out, a)
+		}
+	}
+	return out
 }
 
 // settings gives the address that an entry has, false without a whole one.

@@ -33,10 +33,14 @@ type Record struct {
 	Channels []Channel `json:"channels"`
 	// Spans are what the address plan has beside the devices: kept clear, pools, what others use.
 	Spans []Span   `json:"address_plan"`
+	Plan  Plan     `json:"plan"`
 	Open  []string `json:"still_open"` // what is open, in words
 	// Items are the same, one by one.
 	Items   []OpenItem `json:"open"`
 	Verdict Verdict    `json:"verdict"`
+
+	knows map[string]bool   // columns that it was read with; nil is all
+	site  map[string]string // facts of the site that it was read with, where it was no JSON; nil is those that follow from it
 }
 
 // OpenItem is one thing that is open.
@@ -110,6 +114,8 @@ type Entry struct {
 	Checked *time.Time `json:"checked_at,omitempty"`
 	// LeftOut tells that it was set up by the job and left out of it later.
 	LeftOut bool `json:"left_out,omitempty"`
+
+	planned bool // as an earlier record has it, and not opened since
 }
 
 // Checked is one check of a proof.
@@ -154,13 +160,14 @@ type Facts struct {
 	Open     []open.Item        // of the whole job
 	Accounts map[int64][]string // by ID: users and their levels
 	Proofs   map[int64]Proof    // by ID: the last one
-	Part     int                // devices of the whole job, where the record is of a part; else 0
+	Plan     Plan
+	Part     int // devices of the whole job, where the record is of a part; else 0
 }
 
 // New makes the record of the taken devices, and of those that were left out after they
 // had been set up.
 func New(f Facts, devices []device.Device) Record {
-	r := Record{Site: f.Site, Ground: f.Ground, Devices: []Entry{}, Channels: []Channel{}, Spans: f.Spans, Open: []string{}, Items: []OpenItem{}}
+	r := Record{Site: f.Site, Ground: f.Ground, Devices: []Entry{}, Channels: []Channel{}, Spans: f.Spans, Plan: f.Plan, Open: []string{}, Items: []OpenItem{}}
 	joined := r.join(devices)
 	for i := range devices {
 		d := &devices[i]
@@ -209,6 +216,7 @@ func entry(d *device.Device, f Facts, joined []string, leftOut bool) Entry {
 	if d.TLS != nil {
 		e.Weak, e.Certificate = d.TLS.Weak, d.TLS.Fingerprint
 	}
+	e.planned = d.Commissioned() && d.OpenedAt.IsZero()
 	e.Accounts, e.Ports, e.Services = f.Accounts[d.ID], d.Ports, d.Offers
 	if p, ok := f.Proofs[d.ID]; ok {
 		at := p.At.UTC().Truncate(time.Second)
@@ -426,10 +434,13 @@ func foundAt(s *device.Settings) string {
 	return text
 }
 
+// inClear is how the tables say that a password was set in the open.
+const inClear = "set without encryption"
+
 // passwordText says how the password was set, never what it is.
 func passwordText(e Entry) string {
 	if e.InClear {
-		return "set without encryption"
+		return inClear
 	}
 	return ""
 }

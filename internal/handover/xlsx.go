@@ -45,6 +45,9 @@ func (r Record) XLSX() ([]byte, error) {
 	if err := b.checks(r); err != nil {
 		return nil, err
 	}
+	if err := b.siteSheet(r); err != nil {
+		return nil, err
+	}
 	if err := b.summary(r); err != nil {
 		return nil, err
 	}
@@ -222,6 +225,15 @@ func (b *book) checks(r Record) error {
 		return nil
 	}
 	return b.sheet("Checks", []string{"Tag", "Check", "Result", "Expected", "Found", "Checked"}, rows)
+}
+
+// siteSheet has the facts of the site as a whole, which are read back.
+func (b *book) siteSheet(r Record) error {
+	var rows [][]any
+	for _, f := range r.siteFacts() {
+		rows = append(rows, []any{f.Name, f.Value})
+	}
+	return b.sheet("Site", []string{"What", "Value"}, rows)
 }
 
 // summary is the verdict, and what is open.

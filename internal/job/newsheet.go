@@ -3,12 +3,20 @@ package job
 import (
 	"bytes"
 	"fmt"
+	"net/netip"
+	"strings"
 	"time"
 )
 
 // NewSheet gives the commented text of a new job sheet. Empty values are left
 // as comments.
 func NewSheet(name, subnet, gateway string, now time.Time) []byte {
+	return NewSheetWith(name, Network{Subnet: subnet, Gateway: gateway}, now)
+}
+
+// NewSheetWith gives one with more of the network.
+func NewSheetWith(name string, n Network, now time.Time) []byte {
+	subnet, gateway := n.Subnet, n.Gateway
 	line := func(key, value, example string) string {
 		if value != "" {
 			return fmt.Sprintf("  %s: %s\n", key, value)
@@ -21,16 +29,26 @@ func NewSheet(name, subnet, gateway string, now time.Time) []byte {
 	b.WriteString("# Left out, subnet and gateway are taken from the recorder, else from what the LAN shows.\nnetwork:\n")
 	b.WriteString(line("subnet", subnet, "10.61.8.0/23"))
 	b.WriteString(line("gateway", gateway, "10.61.8.1"))
-	b.WriteString(`  # override: true            # the lines above win over what was found
-  # dns: [10.61.8.1]          # left out: what the site's DHCP server offers
-  # ntp: [10.61.8.1]
-  # Subnets of other people on the same cable: listed, never asked, never touched:
-  # not_ours: [10.99.0.0/16]
-  # Never given to a device; an address or a range each:
-  # keep_clear: [10.61.8.5, 10.61.8.240-10.61.8.254]
-  # The ranges of the site's DHCP servers, which cannot be seen from outside:
-  # dhcp_pools: [10.61.9.100-10.61.9.199]
-
+	list := func(n int, of func(i int) string) string {
+		words := make([]string, n)
+		for i := range words {
+			words[i] = of(i)
+		}
+		if n == 0 {
+			return ""
+		}
+		return "[" + strings.Join(words, ", ") + "]"
+	}
+	addresses := func(of []netip.Addr) string { return list(len(of), func(i int) string { return of[i].String() }) }
+	spans := func(of []Span) string { return list(len(of), func(i int) string { return of[i].Text() }) }
+	b.WriteString("  # override: true            # the lines above win over what was found\n")
+	b.WriteString(line("dns", addresses(n.DNS), "[10.61.8.1]          # left out: what the site's DHCP server offers"))
+	b.WriteString(line("ntp", addresses(n.NTP), "[10.61.8.1]"))
+	b.WriteString("  # Subnets of other people on the same cable: listed, never asked, never touched:\n  # not_ours: [10.99.0.0/16]\n  # Never given to a device; an address or a range each:\n")
+	b.WriteString(line("keep_clear", spans(n.KeepClear), "[10.61.8.5, 10.61.8.240-10.61.8.254]"))
+	b.WriteString("  # The ranges of the site's DHCP servers, which cannot be seen from outside:\n")
+	b.WriteString(line("dhcp_pools", spans(n.DHCPPools), "[10.61.9.100-10.61.9.199]"))
+	b.WriteString(`
 # Where each kind is numbered from. Left out: recorders from host 11, panels 21, intercoms 31, cameras 41.
 # blocks:
 #   camera: 10.61.8.41-10.61.8.239
@@ -54,6 +72,9 @@ func NewSheet(name, subnet, gateway string, now time.Time) []byte {
 # names:
 #   C01: Ticket hall east
 
+# Addresses of your own choice, by tag, MAC or serial; the others are numbered by the blocks above:
+# addresses: {C07: 10.61.8.60}
+
 # The pictures of cameras that are named show the name, where they can; "captions: false" leaves them as they are:
 # captions: true
 
@@ -63,6 +84,7 @@ func NewSheet(name, subnet, gateway string, now time.Time) []byte {
 # intercoms: {D01: {I01: {floor: 1, flat: 101}, I02: {floor: 2, flat: 201}}}
 # The server that panels report to:
 # reporting: {server: 10.61.8.6, port: 7700}
+# Each of these may be "none": then nobody is asked about it again.
 
 # Set on every device; left out, each keeps its own. As POSIX writes it:
 # timezone: "GMT0BST,M3.5.0/1,M10.5.0"

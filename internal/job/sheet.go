@@ -112,6 +112,14 @@ const DefaultLease = 2 * time.Hour
 // Span is an address or a range of addresses, as 10.0.0.5 or 10.0.0.5-10.0.0.9.
 type Span struct{ ground.Range }
 
+// Text writes a span as the sheet has it.
+func (s Span) Text() string {
+	if s.From == s.To {
+		return s.From.String()
+	}
+	return s.From.String() + "-" + s.To.String()
+}
+
 // UnmarshalText reads a span.
 func (s *Span) UnmarshalText(b []byte) error {
 	first, last, isRange := strings.Cut(string(b), "-")

@@ -1,6 +1,7 @@
 package job
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -17,6 +18,9 @@ type WantedUser struct {
 	Role string   `yaml:"role"` // administrator, operator or user
 	On   []string `yaml:"on"`   // kinds, tags, MACs or serials; every device if left out
 }
+
+// LevelOf gives the level of a role in the job sheet; of one that is none the lowest.
+func LevelOf(role string) commission.Level { return cmp.Or(levels[role], commission.Viewer) }
 
 var levels = map[string]commission.Level{
 	"administrator": commission.Administrator, "operator": commission.Operator, "user": commission.Viewer,
@@ -112,6 +116,19 @@ func (k *Keyring) SetSharedUser(name string, p secret.Password) {
 // none.
 func (k *Keyring) Pair(door, station device.MAC) secret.Password {
 	return secret.New(k.content.Pairs[door.String()+" "+station.String()])
+}
+
+// PairsOf gives, by the MAC of the indoor station, what a door station registers it by.
+func (k *Keyring) PairsOf(door device.MAC) map[device.MAC]secret.Password {
+	out := map[device.MAC]secret.Password{}
+	for both, p := range k.content.Pairs {
+		a, b, _ := strings.Cut(both, " ")
+		station, err := device.ParseMAC(b)
+		if err == nil && a == door.String() {
+			out[station] = secret.New(p)
+		}
+	}
+	return out
 }
 
 // SetPair keeps it.
