@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,16 +14,22 @@ import (
 
 func (a *App) scheduleCommand() *cobra.Command {
 	var inOrder bool
+	var sheet string
+	var meanings []string
 	c := &cobra.Command{
 		Use:   "schedule FILE",
-		Short: "Take the planner's list of devices in: names, places, switch ports, remarks",
-		Long: `Reads a planner's spreadsheet (.xlsx) or table (.csv), whose headings are understood by
-their meaning: tag, kind, name, place, MAC or its last digits, serial, recorder channel,
-switch, port, remarks. Any other column is kept as a field of its own. Rows meet devices
-of the register by MAC, serial, the end of the MAC, or tag; --in-order matches what is
-left of each kind as both stand. It shows how all was understood and asks first. Names go
-into the job sheet, where it has none; everything else into the notes. Nothing is sent.`,
-		Example: "  janustat schedule plan.xlsx\n  janustat schedule plan.csv --in-order --yes",
+		Short: "Read the planner's list of devices: names, addresses, places, ports",
+		Long: `Reads a planner's spreadsheet (.xlsx, .ods) or table (.csv), or a register of an earlier
+pack. Headings are understood by their meaning, in English, German, French and Spanish:
+tag, kind, name, place, address, MAC or its last digits, serial, recorder channel, switch,
+port, remarks; --map says it of others. Any other column is kept as a field of its own.
+
+Rows are matched with devices by MAC, serial, the end of the MAC, or tag; --in-order
+matches what is left of each kind in the order of both. It shows how everything was
+understood, what contradicts itself and which addresses cannot be given, and asks first.
+Names and addresses go into the job sheet, where it has none; everything else into the
+notes. Sends nothing to devices.`,
+		Example: "  janustat schedule plan.xlsx\n  janustat schedule plan.csv --in-order --yes\n  janustat schedule liste.ods --sheet Kameras --map \"Dosennr.=port\"",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
 				return usagef("schedule takes one file")
@@ -31,11 +38,26 @@ into the job sheet, where it has none; everything else into the notes. Nothing i
 		},
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.withJob(c.Context(), "schedule", func(d *work.Desk) error {
-				l, err := schedule.Read(args[0])
+				how := schedule.Reading{Sheet: sheet, Means: map[string]schedule.Column{}}
+				for _, said := range meanings {
+					head, means, ok := strings.Cut(said, "=")
+					if !ok || !slices.Contains(schedule.Columns, schedule.Column(means)) {
+						return usagef("--map %q: write HEADING=COLUMN; the columns are %s", said, columnNames())
+					}
+					how.Means[strings.ToLower(strings.TrimSpace(head))] = schedule.Column(means)
+				}
+				l, err := schedule.Read(args[0], how)
 				if err != nil {
 					return usageError{err}
 				}
 				m := schedule.Meet(l, d.Devices, inOrder)
+				misplaced, err := d.Misplaced(c.Context(), &m)
+				if err != nil {
+					return err
+				}
+				for _, text := range misplaced {
+					m.Doubts = append(m.Doubts, text+": not taken in")
+				}
 				if !a.json {
 					a.printMatched(l, m)
 				}
@@ -53,8 +75,18 @@ into the job sheet, where it has none; everything else into the notes. Nothing i
 			})
 		},
 	}
+	c.Flags().StringVar(&sheet, "sheet", "", "the one sheet of a workbook to read, by its `NAME`; every sheet with headings if left out")
+	c.Flags().StringArrayVar(&meanings, "map", nil, "what a heading means, as `HEADING=COLUMN`; may be given several times")
 	c.Flags().BoolVar(&inOrder, "in-order", false, "match what is left of each kind in the order of both")
 	return c
+}
+
+func columnNames() string {
+	out := make([]string, len(schedule.Columns))
+	for i, c := range schedule.Columns {
+		out[i] = string(c)
+	}
+	return strings.Join(out, ", ")
 }
 
 func (a *App) printMatched(l schedule.List, m schedule.Matched) {
@@ -71,14 +103,14 @@ func (a *App) printMatched(l schedule.List, m schedule.Matched) {
 	if len(own) > 0 {
 		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, "Kept as fields of their own: "+strings.Join(own, ", ")))
 	}
-	t := &listing{columns: []column{{head: "LINE"}, {head: "DEVICE"}, {head: "BY"}, {head: "NAME"}, {head: "PLACE"}, {head: "PORT"}}}
+	t := &listing{columns: []column{{head: "LINE"}, {head: "DEVICE"}, {head: "BY"}, {head: "NAME"}, {head: "ADDRESS"}, {head: "PLACE"}, {head: "PORT"}}}
 	for _, x := range m.Matches {
 		f := x.Row.Fields
-		t.add(plain(fmt.Sprint(x.Row.Line)), plain(x.Device.Label()), plain(x.By), plain(f[schedule.Name]), plain(f[schedule.Place]), plain(strings.Trim(f[schedule.Switch]+"/"+f[schedule.Port], "/")))
+		t.add(plain(fmt.Sprint(x.Row.Line)), plain(x.Device.Label()), plain(x.By), plain(f[schedule.Name]), plain(addressText(x.Row.At)), plain(f[schedule.Place]), plain(strings.Trim(f[schedule.Switch]+"/"+f[schedule.Port], "/")))
 	}
 	a.write(a.Out, t)
 	for _, r := range m.Rows {
-		fmt.Fprintf(a.Out, "line %d means no device: %s\n", r.Line, strings.Join(strings.Fields(strings.Join([]string{r.Fields[schedule.Tag], r.Fields[schedule.Name], r.Fields[schedule.MAC], r.Fields[schedule.Serial]}, " ")), " "))
+		fmt.Fprintf(a.Out, "%s means no device: %s\n", r.Where(), strings.Join(strings.Fields(strings.Join([]string{r.Fields[schedule.Tag], r.Fields[schedule.Name], r.Fields[schedule.MAC], r.Fields[schedule.Serial]}, " ")), " "))
 	}
 	for _, d := range m.Devices {
 		fmt.Fprintf(a.Out, "%s stands in no row (%s, serial %s)\n", d.Label(), d.MAC, d.Serial)

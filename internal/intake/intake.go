@@ -10,6 +10,9 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"strconv"
+	"strings"
+	"time"
 
 	"github.com/xuri/excelize/v2"
 )
@@ -86,6 +89,70 @@ func (w *Workbook) Close() { _ = w.f.Close() } // a file in memory
 
 // Sheets names its sheets, in order.
 func (w *Workbook) Sheets() []string { return w.f.GetSheetList() }
+
+// Table gives the rows of a sheet as a person reads them: the value of merged cells in each of
+// them, and dates as 2026-11-29, however they are shown. hidden is how many rows are not shown;
+// they are among the others.
+func (w *Workbook) Table(sheet string) (rows [][]string, hidden int, err error) {
+	if rows, err = w.Rows(sheet, true); err != nil {
+		return nil, 0, err
+	}
+	for n := range rows {
+		if shown, err := w.f.GetRowVisible(sheet, n+1); err == nil && !shown {
+			hidden++
+		}
+		for c, value := range rows[n] {
+			days, err := strconv.ParseFloat(value, 64)
+			if err != nil || days < 1 || !w.isDate(sheet, c+1, n+1) {
+				continue
+			}
+			if at, err := excelize.ExcelDateToTime(days, false); err == nil {
+				rows[n][c] = at.Format(time.DateOnly)
+			}
+		}
+	}
+	merged, err := w.f.GetMergeCells(sheet)
+	if err != nil {
+		return rows, hidden, nil // none that can be read
+	}
+	for _, m := range merged {
+		c1, r1, err := excelize.CellNameToCoordinates(m.GetStartAxis())
+		c2, r2, err2 := excelize.CellNameToCoordinates(m.GetEndAxis())
+		if err != nil || err2 != nil || c1 != c2 { // a title over several columns is no value of each
+			continue
+		}
+		for r := r1; r <= min(r2, len(rows)); r++ {
+			for len(rows[r-1]) < c1 && c1 <= maxColumns {
+				rows[r-1] = append(rows[r-1], "")
+			}
+			if c1 <= maxColumns {
+				rows[r-1][c1-1] = m.GetCellValue()
+			}
+		}
+	}
+	return rows, hidden, nil
+}
+
+// isDate reports whether a cell is shown as a date: by its number format (ECMA-376, 18.8.30).
+func (w *Workbook) isDate(sheet string, column, row int) bool {
+	at, err := excelize.CoordinatesToCellName(column, row)
+	if err != nil {
+		return false
+	}
+	id, err := w.f.GetCellStyle(sheet, at)
+	if err != nil || id == 0 {
+		return false
+	}
+	style, err := w.f.GetStyle(id)
+	if err != nil {
+		return false
+	}
+	if style.CustomNumFmt != nil {
+		form := strings.ToLower(*style.CustomNumFmt)
+		return strings.Contains(form, "yy") || strings.Contains(form, "d") && strings.Contains(form, "m") && !strings.Contains(form, "0")
+	}
+	return style.NumFmt >= 14 && style.NumFmt <= 17 || style.NumFmt == 22 || style.NumFmt >= 27 && style.NumFmt <= 36 || style.NumFmt >= 50 && style.NumFmt <= 58
+}
 
 // Rows gives the rows of a sheet, up to its last one that has anything; none where there is
 // no such sheet. raw cells are as they are stored.

@@ -19,14 +19,14 @@ var errByHand = fmt.Errorf("%w: its names stand in a way that only you can chang
 
 // names finds the names of a sheet: the entry of the key, nil where there is none, and the
 // node below it.
-func names(data []byte) (entry *ast.MappingValueNode, below ast.Node, err error) {
+func names(data []byte, key string) (entry *ast.MappingValueNode, below ast.Node, err error) {
 	body, err := parseYAML(data)
 	if err != nil {
 		return nil, nil, err
 	}
 	sections, _ := entries(body)
 	for _, s := range sections {
-		if refOf(s.Key).Text == "names" {
+		if refOf(s.Key).Text == key {
 			return s, s.Value, nil
 		}
 	}
@@ -55,12 +55,17 @@ func offset(data []byte, at Ref) (int, error) {
 
 // AddNames writes names of devices into a job sheet, by reference, and leaves everything
 // else in it as it is, comments too. What the sheet names already is not to be among them.
-func AddNames(path string, add map[string]string) error {
+func AddNames(path string, add map[string]string) error { return addTo(path, "names", add) }
+
+// AddAddresses writes addresses of devices into a job sheet in the same way.
+func AddAddresses(path string, add map[string]string) error { return addTo(path, "addresses", add) }
+
+func addTo(path, key string, add map[string]string) error {
 	if len(add) == 0 {
 		return nil
 	}
 	return edit(path, func(data []byte) ([]byte, error) {
-		entry, below, err := names(data)
+		entry, below, err := names(data, key)
 		if err != nil {
 			return nil, err
 		}
@@ -69,7 +74,7 @@ func AddNames(path string, add map[string]string) error {
 				data = append(data, '\n')
 			}
 			lines, err := pairs(add, 2)
-			return slices.Concat(data, []byte("\nnames:\n"), lines), err
+			return slices.Concat(data, []byte("\n"+key+":\n"), lines), err
 		}
 		if m, ok := below.(*ast.MappingNode); ok && m.IsFlowStyle {
 			return addWithin(data, m, add)
@@ -163,7 +168,7 @@ func quoted(s string) string {
 // else as it is, a comment behind the name too.
 func Rename(path, ref, name string) error {
 	return edit(path, func(data []byte) ([]byte, error) {
-		_, below, err := names(data)
+		_, below, err := names(data, "names")
 		if err != nil {
 			return nil, err
 		}

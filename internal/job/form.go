@@ -68,14 +68,15 @@ var sheetForm = &form{keys: map[string]*form{
 		"user": anyText, "style": anyText, "min_length": whole, "tries_per_hour": whole, "require_tls": yesNo, "without_tls": listOf(anyText),
 		"factory": listOf(&form{keys: map[string]*form{"user": anyText, "password": anyText}}),
 	}},
-	"names":    eachOf(anyText),
-	"expected": eachOf(whole),
-	"survey":   {keys: map[string]*form{"factory_subnets": listOf(oneSubnet), "rate": whole, "makers": eachOf(anyText)}},
-	"lease":    {keys: map[string]*form{"temporary": oneSpan, "time": aTime}},
-	"users":    listOf(&form{keys: map[string]*form{"name": anyText, "role": anyText, "on": listOf(anyText)}}),
-	"timezone": anyText,
-	"captions": yesNo,
-	"channels": free, "intercoms": free, "reporting": free,
+	"names":     eachOf(anyText),
+	"addresses": eachOf(oneAddress),
+	"expected":  eachOf(whole),
+	"survey":    {keys: map[string]*form{"factory_subnets": listOf(oneSubnet), "rate": whole, "makers": eachOf(anyText)}},
+	"lease":     {keys: map[string]*form{"temporary": oneSpan, "time": aTime}},
+	"users":     listOf(&form{keys: map[string]*form{"name": anyText, "role": anyText, "on": listOf(anyText)}}),
+	"timezone":  anyText,
+	"captions":  yesNo,
+	"channels":  free, "intercoms": free, "reporting": free,
 }}
 
 // reading is a walk through a sheet by its form.

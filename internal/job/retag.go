@@ -82,7 +82,7 @@ func refsIn(section *ast.MappingValueNode, tag string) (out []ast.Node) {
 		}
 	}
 	switch refOf(section.Key).Text {
-	case "names": // what devices are called is no reference
+	case "names", "addresses": // what devices are called, and where they are, is no reference
 		list, _ := entries(section.Value)
 		for _, e := range list {
 			is(e.Key)

@@ -29,6 +29,13 @@ func Meet(l List, devices []device.Device, inOrder bool) Matched {
 	m := Matched{Doubts: slices.Clone(l.Doubts)}
 	taken := map[int64]int{} // line, by ID
 	rows := slices.Clone(l.Rows)
+	rows = slices.DeleteFunc(rows, func(r Row) bool {
+		two := contradicts(&r, devices)
+		if two != "" {
+			m.Doubts = append(m.Doubts, fmt.Sprintf("%s: %s: left out, correct the list", r.Where(), two))
+		}
+		return two != ""
+	})
 	for _, way := range ways {
 		var left []Row
 		for _, r := range rows {
@@ -37,10 +44,10 @@ func Meet(l List, devices []device.Device, inOrder bool) Matched {
 			case len(found) == 0:
 				left = append(left, r)
 			case len(found) > 1:
-				m.Doubts = append(m.Doubts, fmt.Sprintf("line %d: %s of several devices: left out", r.Line, way.name))
+				m.Doubts = append(m.Doubts, fmt.Sprintf("%s: %s of several devices: left out", r.Where(), way.name))
 				left = append(left, r)
 			case taken[found[0].ID] > 0:
-				m.Doubts = append(m.Doubts, fmt.Sprintf("line %d: means %s, as line %d does: left out", r.Line, found[0].Label(), taken[found[0].ID]))
+				m.Doubts = append(m.Doubts, fmt.Sprintf("%s: means %s, as line %d does: left out", r.Where(), found[0].Label(), taken[found[0].ID]))
 			default:
 				taken[found[0].ID] = r.Line
 				m.Matches = append(m.Matches, Match{r, found[0], way.name})
@@ -59,6 +66,33 @@ func Meet(l List, devices []device.Device, inOrder bool) Matched {
 	}
 	slices.SortStableFunc(m.Matches, func(a, b Match) int { return a.Row.Line - b.Row.Line })
 	return m
+}
+
+// contradicts tells where the MAC and the serial number of a row are of two devices: which of them
+// is meant nobody can say but its author. A tag may be the planner's own, and says nothing then.
+func contradicts(r *Row, devices []device.Device) string {
+	said := map[int64]string{}
+	var order []*device.Device
+	for _, by := range []struct {
+		name string
+		fits func(d *device.Device) bool
+	}{
+		{"its MAC", func(d *device.Device) bool { return !r.MAC.IsZero() && d.MAC == r.MAC }},
+		{"its serial number", func(d *device.Device) bool {
+			return d.Serial != "" && strings.EqualFold(d.Serial, r.Fields[Serial])
+		}},
+	} {
+		found := those(devices, by.fits)
+		if len(found) != 1 || said[found[0].ID] != "" {
+			continue
+		}
+		said[found[0].ID] = by.name
+		order = append(order, found[0])
+	}
+	if len(order) < 2 {
+		return ""
+	}
+	return fmt.Sprintf("%s is of %s, %s of %s", said[order[0].ID], order[0].Label(), said[order[1].ID], order[1].Label())
 }
 
 // ways are how a row names a device, the surest first.
@@ -113,15 +147,15 @@ func means(word string, d *device.Device) bool {
 		return slices.ContainsFunc(list, func(w string) bool { return strings.Contains(word, w) })
 	}
 	switch {
-	case has("camera", "dome", "bullet", "cctv"):
+	case has(cameraWords...):
 		return d.Kind == device.Camera
-	case has("recorder"):
+	case has(recorderWords...):
 		return d.Kind == device.Recorder
-	case has("indoor", "inside station", "handset"):
+	case has(indoorWords...):
 		return d.Kind == device.Intercom && d.Indoor
-	case has("door station", "intercom", "entry"):
+	case has(doorWords...):
 		return d.Kind == device.Intercom && !d.Indoor
-	case has("panel", "controller", "speaker", "audio"):
+	case has(panelWords...):
 		return d.Kind == device.Panel
 	}
 	return false

@@ -8,11 +8,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
 
 	"janustat/core/device"
 	"janustat/core/text"
@@ -33,22 +37,12 @@ const (
 	Channel Column = "channel"
 	Switch  Column = "switch"
 	Port    Column = "port"
+	Address Column = "address"
 	Remark  Column = "remark"
 )
 
-// words are the headings of each meaning, in small letters without signs.
-var words = map[Column][]string{
-	Tag:     {"tag", "id", "ref", "reference", "no", "nr", "number", "item", "device id", "device no"},
-	Kind:    {"kind", "type", "device", "device type", "category", "equipment"},
-	Name:    {"name", "description", "designation", "title", "view", "device name", "camera name"},
-	Place:   {"place", "location", "position", "where", "room", "area", "mounting place", "site"},
-	MAC:     {"mac", "mac address", "macaddress", "ethernet address", "hardware address", "physical address", "mac id"},
-	Serial:  {"serial", "serial no", "serial number", "serialno", "sn", "s n", "ser no"},
-	Channel: {"channel", "ch", "recorder channel", "rec channel", "channel no", "channel number"},
-	Switch:  {"switch", "switch name", "patch panel", "cabinet"},
-	Port:    {"port", "switch port", "port no", "switch port no", "outlet", "socket", "patch"},
-	Remark:  {"remark", "remarks", "note", "notes", "comment", "comments"},
-}
+// Columns are all meanings.
+var Columns = []Column{Tag, Kind, Name, Place, MAC, Serial, Channel, Switch, Port, Address, Remark}
 
 // Heading is a column as it was understood.
 type Heading struct {
@@ -58,10 +52,12 @@ type Heading struct {
 
 // Row is one device of the list.
 type Row struct {
-	Line   int // in the file, from 1
+	Sheet  string // of a workbook; "" where there is one alone
+	Line   int    // in the file or sheet, from 1
 	Fields map[Column]string
 	Own    map[string]string
 	MAC    device.MAC // zero where it has none in full
+	At     netip.Addr // the address that it is to have, if any
 	Ending string     // hexadecimal digits that its MAC ends with, where it has no more
 }
 
@@ -77,68 +73,186 @@ const (
 	maxFile    = 32 << 20
 	maxRows    = 20000
 	maxColumns = 200
+	maxSheets  = 64
 	searchHead = 30 // rows that a heading is looked for in
 )
 
 // ErrNoHead is returned for a list without headings that mean anything here.
 var ErrNoHead = errors.New("no row of headings was found: at least a MAC or a serial number, and a name or a place")
 
+// Reading is how a list is read.
+type Reading struct {
+	Sheet string            // of a workbook, by its name; "" is every one that has headings
+	Means map[string]Column // what headings mean, in small letters, by a person's word
+}
+
+// sheet is one table of a file.
+type sheet struct {
+	name   string
+	rows   [][]string
+	hidden int // rows, which are read like the others
+}
+
 // Read reads a file, by its ending.
-func Read(path string) (List, error) {
+func Read(path string, how Reading) (List, error) {
 	data, err := intake.Read(path, maxFile)
 	if err != nil {
 		return List{}, err
 	}
-	var rows [][]string
+	var sheets []sheet
 	switch strings.ToLower(filepath.Ext(path)) {
-	case ".xlsx":
-		rows, err = workbook(data)
+	case ".xlsx", ".xlsm":
+		sheets, err = workbook(data)
+	case ".ods":
+		sheets, err = openDocument(data)
 	case ".csv", ".txt", ".tsv":
+		var rows [][]string
 		rows, err = separated(data)
+		sheets = []sheet{{rows: rows}}
 	default:
-		return List{}, fmt.Errorf("%s: an .xlsx or a .csv is wanted", path)
+		return List{}, fmt.Errorf("%s: an .xlsx, .ods or .csv is wanted", path)
 	}
 	if err != nil {
 		return List{}, fmt.Errorf("%s: %w", path, err)
 	}
-	l, err := Parse(rows)
+	l, err := gather(sheets, how)
 	if err != nil {
 		return l, fmt.Errorf("%s: %w", path, err)
 	}
 	return l, nil
 }
 
-// workbook gives the rows of the sheet that has most.
-func workbook(data []byte) ([][]string, error) {
+// gather reads the sheets that have headings, or the one that is named.
+func gather(sheets []sheet, how Reading) (all List, err error) {
+	var names []string
+	read := 0
+	for _, s := range sheets {
+		names = append(names, s.name)
+		if how.Sheet != "" && !strings.EqualFold(s.name, how.Sheet) {
+			continue
+		}
+		l, err := parse(s.rows, how)
+		if errors.Is(err, ErrNoHead) && how.Sheet == "" {
+			continue // a cover, a legend
+		}
+		if err != nil {
+			return all, err
+		}
+		read++
+		where := ""
+		if len(sheets) > 1 {
+			where = s.name
+		}
+		all.add(l, where)
+		if s.hidden > 0 {
+			all.Doubts = append(all.Doubts, prefix(where)+map[bool]string{true: "1 row is hidden, and read like the others", false: fmt.Sprintf("%d rows are hidden, and read like the others", s.hidden)}[s.hidden == 1])
+		}
+	}
+	switch {
+	case how.Sheet != "" && read == 0:
+		return all, fmt.Errorf("there is no sheet %q%s: it has %s", how.Sheet, text.Meant(how.Sheet, names), strings.Join(names, ", "))
+	case read == 0:
+		return all, ErrNoHead
+	}
+	all.twice()
+	return all, nil
+}
+
+func prefix(sheet string) string {
+	if sheet == "" {
+		return ""
+	}
+	return fmt.Sprintf("sheet %q: ", sheet)
+}
+
+// add takes the rows of a sheet over.
+func (l *List) add(more List, where string) {
+	for _, h := range more.Headings {
+		if !slices.Contains(l.Headings, h) {
+			l.Headings = append(l.Headings, h)
+		}
+	}
+	for _, r := range more.Rows {
+		r.Sheet = where
+		l.Rows = append(l.Rows, r)
+	}
+	for _, d := range more.Doubts {
+		l.Doubts = append(l.Doubts, prefix(where)+d)
+	}
+}
+
+// Where tells where a row stands.
+func (r *Row) Where() string {
+	return fmt.Sprintf("%sline %d", prefix(r.Sheet), r.Line)
+}
+
+// twice leaves out what stands there already, and tells it.
+func (l *List) twice() {
+	seen, addresses := map[string]*Row{}, map[netip.Addr]*Row{}
+	var rows []Row
+	for i := range l.Rows {
+		r := &l.Rows[i]
+		key := r.key()
+		if was := seen[key]; was != nil && key != "" {
+			l.Doubts = append(l.Doubts, fmt.Sprintf("%s: %s stands at %s already: left out", r.Where(), key, was.Where()))
+			continue
+		}
+		seen[key] = r
+		if was := addresses[r.At]; r.At.IsValid() && was != nil {
+			l.Doubts = append(l.Doubts, fmt.Sprintf("%s: the address %s stands at %s already: not taken in", r.Where(), r.At, was.Where()))
+			r.At = netip.Addr{}
+		} else if r.At.IsValid() {
+			addresses[r.At] = r
+		}
+		rows = append(rows, *r)
+	}
+	l.Rows = rows
+}
+
+// workbook gives the sheets of a workbook.
+func workbook(data []byte) ([]sheet, error) {
 	f, err := intake.OpenWorkbook(data)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	var best [][]string
-	for _, sheet := range f.Sheets() {
-		rows, err := f.Rows(sheet, true)
+	var out []sheet
+	for _, name := range f.Sheets() {
+		rows, hidden, err := f.Table(name)
 		if err != nil {
 			return nil, err
 		}
-		if len(rows) > len(best) {
-			best = rows
+		out = append(out, sheet{name, rows, hidden})
+	}
+	return out, nil
+}
+
+// decoded gives a text as UTF-8: of UTF-8 and UTF-16 by their marks, and else what spreadsheets
+// of the West write by default.
+func decoded(data []byte) []byte {
+	if bytes.HasPrefix(data, []byte("\xff\xfe")) || bytes.HasPrefix(data, []byte("\xfe\xff")) {
+		if out, err := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Bytes(data); err == nil {
+			return out
 		}
 	}
-	return best, nil
+	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
+	if utf8.Valid(data) {
+		return data
+	}
+	out, err := charmap.Windows1252.NewDecoder().Bytes(data)
+	if err != nil {
+		return data
+	}
+	return out
 }
 
 // separated reads CSV, by the separator that its first lines have most of.
 func separated(data []byte) ([][]string, error) {
-	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
-	if !utf8.Valid(data) { // what spreadsheets of the West write by default
-		latin := make([]rune, len(data))
-		for i, b := range data {
-			latin[i] = rune(b)
-		}
-		data = []byte(string(latin))
-	}
+	data = decoded(data)
 	head := data[:min(len(data), 4096)]
+	if rest, ok := bytes.CutPrefix(head, []byte("sep=")); ok && len(rest) > 0 { // as some spreadsheets begin
+		_, data, _ = bytes.Cut(data, []byte("\n"))
+	}
 	comma := ','
 	for _, c := range ";\t" {
 		if bytes.Count(head, []byte(string(c))) > bytes.Count(head, []byte(string(comma))) {
@@ -169,7 +283,10 @@ func separated(data []byte) ([][]string, error) {
 var signs = regexp.MustCompile(`[^\pL\d]+`)
 
 // meaning tells what a heading means.
-func meaning(head string) Column {
+func (how Reading) meaning(head string) Column {
+	if c, said := how.Means[strings.ToLower(strings.TrimSpace(head))]; said {
+		return c
+	}
 	plain := strings.TrimSpace(signs.ReplaceAllString(strings.ToLower(head), " "))
 	for c, list := range words {
 		if slices.Contains(list, plain) {
@@ -180,41 +297,34 @@ func meaning(head string) Column {
 }
 
 // Parse reads rows of cells.
-func Parse(rows [][]string) (List, error) {
+func Parse(rows [][]string) (List, error) { return gather([]sheet{{rows: rows}}, Reading{}) }
+
+func parse(rows [][]string, how Reading) (List, error) {
 	if len(rows) > maxRows {
 		return List{}, fmt.Errorf("more than %d rows", maxRows)
 	}
-	at, heads := head(rows)
+	at, heads := how.head(rows)
 	if at < 0 {
 		return List{}, ErrNoHead
 	}
 	l := List{Headings: heads}
-	seen := map[string]int{}
 	for i := at + 1; i < len(rows); i++ {
-		r, ok := l.row(rows[i], i+1)
-		if !ok {
-			continue
+		if r, ok := l.row(rows[i], i+1); ok {
+			l.Rows = append(l.Rows, r)
 		}
-		key := r.key()
-		if was := seen[key]; was > 0 && key != "" {
-			l.Doubts = append(l.Doubts, fmt.Sprintf("line %d: %s stands at line %d already: left out", r.Line, key, was))
-			continue
-		}
-		seen[key] = r.Line
-		l.Rows = append(l.Rows, r)
 	}
 	return l, nil
 }
 
 // head finds the row that means most.
-func head(rows [][]string) (at int, heads []Heading) {
+func (how Reading) head(rows [][]string) (at int, heads []Heading) {
 	at, best := -1, 1
 	for i, row := range rows[:min(len(rows), searchHead)] {
 		found := map[Column]bool{}
 		var list []Heading
 		for _, cell := range row[:min(len(row), maxColumns)] {
 			h := Heading{Text: text.Harmless(strings.TrimSpace(cell), text.Marker, nil)}
-			if m := meaning(cell); m != "" && !found[m] {
+			if m := how.meaning(cell); m != "" && !found[m] {
 				h.Means, found[m] = m, true
 			}
 			list = append(list, h)
@@ -271,6 +381,14 @@ func (l *List) row(cells []string, line int) (Row, bool) {
 	}
 	if filled == 0 || filled == 1 && r.Fields[MAC] == "" && r.Fields[Serial] == "" {
 		return r, false // blank, or the title of a part
+	}
+	if said := r.Fields[Address]; said != "" {
+		plain, _, _ := strings.Cut(said, "/") // with its mask, as some write it
+		if a, err := netip.ParseAddr(strings.TrimSpace(plain)); err == nil && a.Is4() {
+			r.At = a
+		} else {
+			l.Doubts = append(l.Doubts, fmt.Sprintf("line %d: %q is no IPv4 address", line, said))
+		}
 	}
 	if said := r.Fields[MAC]; said != "" {
 		digits := strings.NewReplacer(":", "", "-", "", ".", "", " ", "").Replace(said)

@@ -56,7 +56,7 @@ func TestAMessyListIsReadRight(t *testing.T) {
 	require.Len(t, l.Rows, 9)
 	assert.Equal(t, 4, l.Rows[0].Line)
 	assert.Equal(t, map[string]string{"cable colour": "blue"}, l.Rows[0].Own)
-	assert.Equal(t, []string{"line 11: 02:e4:42:00:01:01 stands at line 4 already: left out", `line 15: "not known" is no MAC`}, l.Doubts)
+	assert.Equal(t, []string{`line 15: "not known" is no MAC`, "line 11: 02:e4:42:00:01:01 stands at line 4 already: left out"}, l.Doubts)
 
 	m := Meet(l, devices(), false)
 	got := map[string]string{}
@@ -95,7 +95,7 @@ func TestFilesOfEitherForm(t *testing.T) {
 	require.NoError(t, f.MergeCell("Sheet1", "A1", "C1"))
 	book := filepath.Join(dir, "plan.xlsx")
 	require.NoError(t, f.SaveAs(book))
-	l, err := Read(book)
+	l, err := Read(book, Reading{})
 	require.NoError(t, err)
 	assert.Len(t, l.Rows, 9)
 	assert.Equal(t, 4, l.Rows[0].Line)
@@ -105,7 +105,7 @@ func TestFilesOfEitherForm(t *testing.T) {
 	} {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
-		l, err := Read(path)
+		l, err := Read(path, Reading{})
 		require.NoError(t, err, name)
 		require.Len(t, l.Rows, 1, name)
 		assert.Contains(t, l.Rows[0].Fields[Name], "K", name)
@@ -113,7 +113,7 @@ func TestFilesOfEitherForm(t *testing.T) {
 	for name, text := range map[string]string{"x.pdf": "", "none.csv": "a,b\n1,2\n", "broken.xlsx": "PK"} {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
-		_, err := Read(path)
+		_, err := Read(path, Reading{})
 		require.Error(t, err, name)
 	}
 }
