@@ -134,5 +134,5 @@ func (r *run) checkLease(f Found) error {
 func (r *run) unreserved(err error) error {
 	r.result.Reserved = true
 	return trouble(err, advice.Say("reserve %s for %s on the site's DHCP server (the line is below), or lease it for now with %s; power the device off and on, and run %s again",
-		r.plan.Target.Address, r.plan.MAC, advice.Lease, advice.Commission), "takes no static address, and has another lease than the allotted one")
+		r.plan.Target.Address, r.plan.MAC, advice.Lease, advice.Commission), "accepts only DHCP, and its lease is not the allotted address")
 }

@@ -18,8 +18,8 @@ func (e *AlarmError) Error() string { return e.Why }
 // alarmed makes the trouble of an alarm.
 func alarmed(p Plan, why string) error {
 	return trouble(&AlarmError{why}, advice.Say(
-		"find out who answers there. If it was reset or replaced on purpose, %s takes it back in, with a new password; if not, take the stranger off the LAN and run %s", advice.Restore.On(p.Tag), advice.Survey),
-		"is not what it was, so nothing of the keyring was offered to it")
+		"look at the device. If you reset or replaced it: %s (it gets a new password). If not: tell whoever runs the network, have it disconnected, then run %s", advice.Restore.On(p.Tag), advice.Survey),
+		"identity changed since it was set up, so no password was sent to it")
 }
 
 // Recognise makes sure that a device is the planned one before any password is offered
@@ -29,7 +29,7 @@ func alarmed(p Plan, why string) error {
 func Recognise(ctx context.Context, s Session, p Plan, renews bool) (certificate string, err error) {
 	if p.MuteTLS != "" {
 		return "", trouble(nil, advice.Say("run %s again; if it stays so, look at its own page (%s), or except it under password.without_tls in the job sheet", advice.Survey, advice.Web.On(p.Tag)),
-			"offers HTTPS that cannot be spoken, so no password is sent to it in the open ("+p.MuteTLS+")")
+			"its HTTPS does not work, so no password was sent to it unencrypted ("+p.MuteTLS+")")
 	}
 	if p.TLS != nil {
 		shown := s.Certificate()

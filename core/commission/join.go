@@ -165,7 +165,7 @@ func (r *run) unjoined(ties []Tie, words []string) error {
 		}
 	}
 	if typed {
-		r.note("cannot be told its channels or stations over the LAN: type them in, as its sheet has them")
+		r.note("cannot be set up over the network: enter its channels by hand")
 	}
 	if len(words) == 0 {
 		return nil

@@ -32,7 +32,7 @@ func (r *run) enter(ctx context.Context) error {
 	keys := r.keys()
 	if len(keys) == 0 {
 		return trouble(nil, r.lostPassword(),
-			"is sealed, and the keyring has no password for it")
+			"has a password that is not on the keyring")
 	}
 	for i, k := range keys {
 		confirmed := k.Same(r.sure) && r.keyed
@@ -49,7 +49,7 @@ func (r *run) enter(ctx context.Context) error {
 	}
 	if !r.keyed && !r.plan.Unconfirmed {
 		return trouble(nil, r.lostPassword(),
-			"is sealed: no key on the keyring opens it")
+			"has a password, and none on the keyring opens it")
 	}
 	if done, err := r.cutShort(ctx); done || err != nil {
 		return err
@@ -194,7 +194,7 @@ func (r *run) pinned() {
 
 func spent(p Plan, wait time.Duration, left int) error {
 	return trouble(nil, advice.Say("wait %s, or put the right password on the keyring: %s", wait.Round(time.Minute), advice.KeySet.On(p.Tag)),
-		fmt.Sprintf("the budget of password tries is spent; keys not tried yet: %d", left))
+		fmt.Sprintf("no password tries left this hour; passwords not tried yet: %d", left))
 }
 
 // unanswered tells why a device did not say whether a password fits. One that has
@@ -212,7 +212,7 @@ func (r *run) unanswered(err error, reason string) error {
 	if r.plan.Watched != "" {
 		why += " (a recorder that tries an old password on it has the same effect: this run tells it the right one)"
 	}
-	return trouble(err, advice.Say("leave it alone until then; nothing is offered to it before. Then make sure of its password (%s) and run %s again", advice.KeyList, advice.Commission), why)
+	return trouble(err, advice.Say("wait until then; every try now can lengthen the lock-out. Then check its password (%s) and run %s again", advice.KeyList, advice.Commission), why)
 }
 
 // admitted goes on with the key that fitted. A factory password is replaced at once.

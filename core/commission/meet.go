@@ -14,7 +14,7 @@ import (
 // awaitPower waits until a person has powered the device off and on.
 func (r *run) awaitPower(ctx context.Context) error {
 	r.close()
-	r.tell(StepPower, "power it off and on: it takes settings only for a while after that")
+	r.tell(StepPower, "power-cycle it now: it accepts settings only for a short time after power-on")
 	defer r.clock(StepPower)()
 	places := r.places()
 	ctx, cancel := context.WithTimeoutCause(ctx, r.HandLimit, errors.New("it was not powered off and on"))

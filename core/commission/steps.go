@@ -41,14 +41,14 @@ type step struct {
 
 // Words for what time is spent on.
 const (
-	visiting = "taking visitor addresses"
+	visiting = "choosing a temporary address"
 	finding  = "finding"
 	probing  = "waiting for the address probe"
 	queueing = "waiting for its turn"
 	starting = "waiting for its service"
 	speaking = "speaking"
 	moving   = "restarting or moving"
-	byHands  = "waiting for hands"
+	byHands  = "waiting for you"
 	others   = "waiting for other devices"
 )
 
@@ -113,7 +113,7 @@ func init() { // it refers to functions that refer to it
 			do: func(r *run, ctx context.Context, _ Write) error { return r.users(ctx) },
 		},
 		{
-			name: StepDNS, while: speaking, told: "was told its DNS servers: %s", soft: true, static: true,
+			name: StepDNS, while: speaking, told: "had its DNS servers set to %s", soft: true, static: true,
 			due:    func(p Plan, f Found) bool { return f.DNS.differ(p.Target.DNS) },
 			intent: func(p Plan, _ Found) string { return ground.List(p.Target.DNS) },
 			do:     (*run).setDNS,
@@ -122,7 +122,7 @@ func init() { // it refers to functions that refer to it
 			},
 		},
 		{
-			name: StepNTP, while: speaking, told: "was told its NTP servers: %s", soft: true, static: true,
+			name: StepNTP, while: speaking, told: "had its NTP servers set to %s", soft: true, static: true,
 			due: func(p Plan, f Found) bool {
 				// A clock that was set by hand no longer follows NTP.
 				return f.NTP.wanted(p.Target.NTP) && (f.NTP.differ(p.Target.NTP) || !f.ByNTP || clockDue(p, f))

@@ -265,7 +265,7 @@ func (r *run) verify(ctx context.Context, f Found) error {
 		return trouble(err, advice.Say("run %s", advice.Prove), "could not be asked without its password")
 	}
 	if !refused {
-		return trouble(nil, advice.Say("switch anonymous access off on the device's own page, then run %s", advice.Prove), "still lets anyone in without a password")
+		return trouble(nil, advice.Say("switch anonymous access off on the device's own page, then run %s", advice.Prove), "can still be read without a password")
 	}
 	if err := r.usersOpen(ctx); err != nil {
 		return err
@@ -404,7 +404,7 @@ func (r *run) private() error {
 		return nil
 	}
 	return trouble(nil, advice.Say("switch HTTPS on at its own page (%s) and run %s, or except it under password.without_tls in the job sheet", advice.Web.On(r.plan.Tag), advice.Survey),
-		"offers no HTTPS, and the job sheet lets no password be set without (require_tls)")
+		"has no HTTPS, and require_tls in the job sheet forbids sending a password without it")
 }
 
 // do journals and carries out one write.

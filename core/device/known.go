@@ -143,7 +143,7 @@ type Written struct{ At time.Time }
 
 func (e Written) apply(d *Device) { d.void(e.At) }
 
-// void takes back that every check held.
+// void takes back that every check passed.
 func (d *Device) void(at time.Time) {
 	d.Proved = time.Time{}
 	d.touched(at)

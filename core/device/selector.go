@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -45,6 +46,7 @@ func Find(devices []Device, ref string) (*Device, error) {
 			return err == nil && slices.Contains(d.Addresses, a)
 		},
 		func(d *Device) bool { return d.MAC.endsIn(ref) },
+		func(d *Device) bool { return sameTag(d.Tag, ref) },
 	} {
 		var hits []int
 		for i := range devices {
@@ -65,6 +67,14 @@ func Find(devices []Device, ref string) (*Device, error) {
 		return nil, amb
 	}
 	return nil, advice.Wrap(fmt.Errorf("%w: %q is no tag, MAC, serial or address in the register%s", ErrNoDevice, ref, text.Meant(ref, tagsOf(devices))), "%s shows them", advice.ListAll)
+}
+
+var shortTag = regexp.MustCompile(`^(?i)([CDIPRX])0*([1-9][0-9]{0,3})$`)
+
+// sameTag reports whether two tags are one but for the noughts in them: C1 is C01.
+func sameTag(tag, ref string) bool {
+	a, b := shortTag.FindStringSubmatch(tag), shortTag.FindStringSubmatch(ref)
+	return a != nil && b != nil && strings.EqualFold(a[1], b[1]) && a[2] == b[2]
 }
 
 func tagsOf(devices []Device) (out []string) {

@@ -210,7 +210,7 @@ func (a *allotter) stay(out *Allotment, r Request, blocks []Block) error {
 		}
 		out.Why, out.Address = "named in the job sheet", r.Named
 	case r.Keep:
-		out.Why, out.Address = "keeps its address: the others are matched to it", r.Current
+		out.Why, out.Address = "keeps its address (the site subnet comes from this recorder)", r.Current
 	case r.Begun && r.Earlier.IsValid() && a.ground.Subnet.Contains(r.Earlier):
 		if why, bad := a.reservedFor(r.Earlier); bad {
 			return advice.Wrap(fmt.Errorf("%s was allotted %s earlier, which is now %s", r.Key, r.Earlier, why.Why), "free it, or give the device another by %s", advice.AllotAgain.On(r.Key))
@@ -294,7 +294,7 @@ func (a *allotter) search(in Range, from uint32, pressed bool) (found uint32, sk
 			continue
 		}
 		if who, sits := a.now[addr]; sits && !pressed {
-			skipped = fmt.Sprintf("%s is where %s is now", addr, who)
+			skipped = fmt.Sprintf("%s is still used by %s", addr, who)
 			continue
 		}
 		if doubt {

@@ -101,7 +101,7 @@ func silence(f Facts) []Fault {
 		return nil
 	}
 	return []Fault{{
-		"silence", Stops, "not one frame was heard: the port may be switched off, blocked, or in a VLAN of its own",
+		"silence", Stops, "no network traffic was received: the switch port may be off, blocked or in a separate VLAN",
 		advice.Say("try another port of the switch, or ask who runs it for an open access port"),
 	}}
 }
@@ -172,7 +172,7 @@ func twoDHCP(f Facts) []Fault {
 	}
 	return []Fault{{
 		"two-dhcp", Hampers, fmt.Sprintf("%d DHCP servers answer: %s; devices get an address from either by chance", len(f.Servers), strings.Join(names, ", ")),
-		advice.Say("find out which one belongs here and unplug the other; it is often a router or recorder somebody plugged in"),
+		advice.Say("ask whoever runs the network which one is right before you disconnect anything; the other is often a router or recorder somebody plugged in"),
 	}}
 }
 

@@ -43,7 +43,7 @@ devices:
 	c.must("take", "02:7a:11:00:05:01", "--yes")
 	c.must("allot")
 	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "1 done, 0 need you")
-	assert.Contains(t, c.must("prove", "--quiet"), "1 of 1 devices proved: every check held. ")
+	assert.Contains(t, c.must("prove", "--quiet"), "1 of 1 devices proved: every check passed. ")
 }
 
 // A device that keeps its factory password is never done, proved or handed over as if it had

@@ -17,7 +17,7 @@ func (a *App) allotCommand() *cobra.Command {
 	var o work.Allotting
 	c := &cobra.Command{
 		Use:   "allot",
-		Short: "Decide every address, on paper",
+		Short: "Choose an address for every device; sends nothing",
 		Long: `Resolves the site network (job sheet, else recorder, else what the LAN shows) and
 allots an address to every taken device, with the reason for each. Nothing is sent
 to any device.
@@ -36,9 +36,9 @@ stands in the job sheet, under addresses.`,
 			})
 		},
 	}
-	c.Flags().StringSliceVar(&o.Again, "again", nil, "forget what this `SELECTOR` was allotted earlier; may be given several times")
+	c.Flags().StringSliceVar(&o.Again, "again", nil, "choose new addresses for this `SELECTOR`; may be given several times")
 	c.Flags().StringSliceVar(&o.Renumber, "renumber", nil, "number this `SELECTOR` by its block, whatever address it has now; may be given several times")
-	c.Flags().BoolVar(&o.Anew, "ground-anew", false, "resolve the site network anew, and forget what it was")
+	c.Flags().BoolVar(&o.Anew, "ground-anew", false, "work out subnet, gateway, DNS and NTP again, and drop the present values")
 	return c
 }
 
@@ -100,7 +100,7 @@ func (a *App) printGround(g ground.Ground) {
 	if g.Gateway.IsValid() {
 		line("gateway", g.Gateway.String(), g.GatewayFrom)
 	} else {
-		line("gateway", "none: nothing says what it is, so devices keep theirs", "")
+		line("gateway", "not known: each device keeps its own. To set one: network.gateway in the job sheet", "")
 	}
 	for _, s := range []struct {
 		what, from string
@@ -109,7 +109,7 @@ func (a *App) printGround(g ground.Ground) {
 		if len(s.list) > 0 {
 			line(s.what, ground.List(s.list), s.from)
 		} else {
-			line(s.what, "none: nothing says what they are, so devices keep theirs", "")
+			line(s.what, "not known: each device keeps its own", "")
 		}
 	}
 	fmt.Fprintln(a.Out)

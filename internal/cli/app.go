@@ -112,7 +112,7 @@ var errInterrupted = work.ErrInterrupted
 // errorText tells an interruption by one word, whatever it interrupted.
 func errorText(err error) string {
 	if errors.Is(err, context.Canceled) && !errors.Is(err, errInterrupted) {
-		return "interrupted: run the command again, and it goes on from here"
+		return "interrupted. Run the same command again; it continues from here"
 	}
 	words := advice.TextOf(err, command)
 	if errors.Is(err, wire.ErrPermission) {
@@ -149,13 +149,12 @@ func (a *App) root() *cobra.Command {
 	inOrder()
 	root := &cobra.Command{
 		Use:   "janustat",
-		Short: "Find, activate, address, prove and record the devices of a site",
-		Long: `Janustat makes the cameras, recorders, intercoms and access panels on a LAN one
-working, documented system: it finds them, gives each its first password and a
-static address that nothing else uses, proves the result and writes the record.
-It never changes this laptop's own network settings.
+		Short: "Set up the security devices of a site",
+		Long: `Janustat sets up the cameras, recorders, intercoms and access panels on a LAN. It finds
+them, sets their first passwords, gives each a free static address, tests the result and
+writes the handover record. It never changes this laptop's own network settings.
 
-Be guided through a job, by Enter:           janustat go
+Do a whole job step by step:           janustat go
 Watch the whole story without any hardware:  janustat demo
 
 A job by single commands, in the order of the work:
@@ -192,7 +191,7 @@ A job by single commands, in the order of the work:
 	f.BoolVar(&a.yes, "yes", false, "do not ask")
 	f.BoolVar(&a.quiet, "quiet", false, "no progress on standard error")
 	f.StringVar(&a.logLevel, "log-level", "warn", "debug, info, warn or error")
-	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return flagError(c, err) })
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return flagError(c, meantFlag(err)) })
 	root.SetVersionTemplate("janustat {{.Version}}\n")
 	a.addGroups(root)
 	a.complete(root)
@@ -236,7 +235,10 @@ func noArgs(c *cobra.Command, args []string) error {
 				names = append(names, sub.Name())
 			}
 		}
-		return usagef("%q is no command or argument here%s; `%s --help` shows what is", args[0], text.Meant(args[0], names), c.CommandPath())
+		if len(names) == 0 {
+			return usagef("%s takes no %q; `%s --help` shows what it takes", c.Name(), args[0], c.CommandPath())
+		}
+		return usagef("there is no command %q%s; `%s --help` lists the commands", args[0], meantCommand(args[0], names), c.CommandPath())
 	}
 	return nil
 }
@@ -430,7 +432,7 @@ func (a *App) mindLink(ctx context.Context, n *reach.Net, patience time.Duration
 			return
 		}
 		why := n.LinkFault()
-		fmt.Fprintf(a.Err, "janustat: %s: put it back in, and the work goes on by itself\n", why)
+		fmt.Fprintf(a.Err, "janustat: %s: plug the cable back in; Janustat continues on its own\n", why)
 		waiting, done := context.WithTimeout(ctx, patience)
 		err := n.AwaitLink(waiting, true)
 		done()

@@ -26,7 +26,7 @@ func (a *App) beginCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:     "begin DIR",
 		Short:   "Make a new job folder",
-		Long:    "Makes a folder with a commented job sheet, the one file to edit by hand, and an empty\nregister; or, for a service visit, one that begins from the record of an earlier pack.\nThat brings all that the record has as what is to be so: addresses, names, notes,\nchannels, pairs, pools, users; and with --passwords the keys, from a passwords.age or\nkeys.age of the pack.",
+		Long:    "Makes a folder with a commented job sheet, the one file to edit by hand, and an empty\nregister; or, for a service visit, one that begins from the record of an earlier pack.\nThat takes over everything in the record as planned: addresses, names, notes,\nchannels, pairs, pools, users; and with --passwords the keys, from a passwords.age or\nkeys.age of the pack.",
 		Example: "  janustat begin quillmere --name \"Quillmere Ferry Terminal\"\n  janustat begin depot --subnet 10.61.8.0/23 --gateway 10.61.8.1\n  janustat begin visit --from ../2025/handover --passwords ../2025/handover/passwords.age --identity me.key",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {

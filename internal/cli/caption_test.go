@@ -49,7 +49,7 @@ func TestPicturesShowTheNames(t *testing.T) {
 	}
 	out := c.must("prove", "--quiet")
 	assert.Contains(t, out, "PIC")
-	assert.Contains(t, out, "4 of 4 devices proved: every check held")
+	assert.Contains(t, out, "4 of 4 devices proved: every check passed")
 	assert.Contains(t, c.must("log", "N1"), `shows "Quay & ramp" in its pictures`)
 
 	_, mark := c.events(0)

@@ -34,7 +34,7 @@ func (a *App) channelsCommand() *cobra.Command {
 	var passwords bool
 	c := &cobra.Command{
 		Use:   "channels [RECORDER]",
-		Short: "Which camera is on which recorder channel, and what to type where that is done by hand",
+		Short: "Show which camera is on which recorder channel",
 		Long: `Shows every channel of the job sheet's recorders, in channel order, with the stream,
 its user and how it fared when it was last read. A recorder that lacks the standard's
 services for its channels is set up by hand from this sheet; --csv writes it to a file.

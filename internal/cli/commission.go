@@ -23,7 +23,7 @@ func (a *App) commissionCommand() *cobra.Command {
 	crew, hands := commission.DefaultCrew, commission.DefaultHandLimit
 	c := &cobra.Command{
 		Use:   "commission [SELECTOR …]",
-		Short: "Carry it out: password, clock, name, address, verify",
+		Short: "Set up the devices: password, clock, name, address; then verify",
 		Long: `Carries out for every taken and allotted device, in parallel: the first password,
 the clock, the name, the address (after an RFC 5227 probe), a restart where the
 device asks for one, and a reading back of everything. Every step is journaled
@@ -41,8 +41,8 @@ certificate or no longer offers HTTPS is an alarm: nothing is sent to it ("resto
 takes it back in). Where devices share a password (style: shared or by_kind), a new
 device is given it only once you say that it is one of yours.
 
-With selectors, only those devices of the job are commissioned. A device without an
-allotted address is told, and holds nobody up.`,
+With selectors, only those devices of the job are commissioned. Devices without an
+allotted address are listed and skipped.`,
 		Example: "  janustat commission --dry-run\n  janustat commission --wire eth0 --yes\n  janustat commission C07 C08\n  janustat commission kind=camera --by-hand 0s",
 		RunE: func(c *cobra.Command, args []string) error {
 			if crew < 1 || crew > 256 {
@@ -147,9 +147,9 @@ func (a *App) admit(ctx context.Context) func(tags []string) (bool, error) {
 		return nil
 	}
 	return func(tags []string) (bool, error) {
-		err := a.ask(ctx, text.Are(tags)+" new, and would be given a password that other devices of the job have. Is each of them one of yours?")
+		err := a.ask(ctx, text.Are(tags)+" new, and would get the shared password of this job. Check the MAC on the label. Is each of them yours?")
 		if errors.As(err, new(needsError)) {
-			a.say("they are left out; the others go on")
+			a.say("they are skipped this time, and stay in the job. Continuing with the others")
 			return false, nil
 		}
 		return err == nil, err
@@ -184,7 +184,7 @@ func (a *App) printTyping(plans []commission.Plan, devices []device.Device) {
 	if len(l.rows) == 0 {
 		return
 	}
-	fmt.Fprintln(a.Err, "By hand: type this into each by its own page (`janustat web TAG`) or screen, DHCP off:")
+	fmt.Fprintln(a.Err, "Set these up by hand, on their web page (`janustat web TAG`) or screen. Turn DHCP off and enter:")
 	a.write(a.Err, l)
 	fmt.Fprintln(a.Err)
 }

@@ -75,7 +75,7 @@ func (a *App) printSummary(results []commission.Result, count map[commission.Sta
 	}
 	fmt.Fprintf(a.Out, "%s, %s, %d not tried; %s in %.1f s\n",
 		a.paint(a.Out, goodStyle, fmt.Sprintf("%d done", count[commission.Done])), needYou(count[commission.NeedsYou]), count[commission.NotTried], plural(writes, "write"), took.Seconds())
-	fmt.Fprintln(a.Out, a.wrap(a.Out, 2, "Longest device, by step: "+whereTimeWent(results)))
+	fmt.Fprintln(a.Out, a.wrap(a.Out, 2, "Slowest device: "+whereTimeWent(results)))
 	var reserved []commission.Plan
 	for _, r := range results {
 		if mannerOf(r) == commission.ByReservation {

@@ -14,9 +14,9 @@ import (
 func (a *App) compareCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "compare EARLIER LATER",
-		Short: "What one record has otherwise than an earlier one",
+		Short: "Show what changed between two handover records",
 		Long: `Lists what changed between two records: packs (their folders, or register.json, .csv or
-.xlsx), or jobs. Devices are told by MAC; one that was replaced keeps its tag.`,
+.xlsx), or jobs. Devices are matched by MAC; one that was replaced keeps its tag.`,
 		Example: "  janustat compare ../2025/handover .\n  janustat compare old/register.json new/register.json --json",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 2 {

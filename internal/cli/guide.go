@@ -68,7 +68,7 @@ func (a *App) guide(ctx context.Context) error {
 	case errors.Is(err, errEnd):
 		return nil
 	case errors.Is(err, errLater):
-		return a.report("Stopped here. `janustat go` goes on from it.")
+		return a.report("Stopped here. To continue: `janustat go`.")
 	case errors.Is(err, errInterrupted) || ctx.Err() != nil:
 		return fmt.Errorf("%w: `janustat go` goes on from here", errInterrupted)
 	}
@@ -189,7 +189,7 @@ func (g *guide) wire(ctx context.Context) error {
 			for i, x := range up {
 				fmt.Fprintf(a.Err, "  %d  %s\n", i+1, x.Name)
 			}
-			answer, err := g.ask(ctx, "Which adapter is plugged into the site? (a number)")
+			answer, err := g.ask(ctx, "Which network adapter is connected to the site? (number)")
 			if err != nil {
 				return err
 			}
@@ -224,7 +224,7 @@ func (g *guide) survey(ctx context.Context) error {
 // left it.
 func (g *guide) take(ctx context.Context, at work.Standing, devices []device.Device) error {
 	if !g.counted {
-		answer, err := g.ask(ctx, fmt.Sprintf("%s. Is that every device you installed? (Enter: yes, take them · a number: wait for so many · s: look again · q: stop here)", countByKind(forWork(devices))))
+		answer, err := g.ask(ctx, fmt.Sprintf("%s. Is that every device you installed? (Enter: yes, add them to the job · number: wait until that many are found · s: search again · q: stop here)", countByKind(forWork(devices))))
 		if err != nil {
 			return err
 		}
@@ -240,7 +240,7 @@ func (g *guide) take(ctx context.Context, at work.Standing, devices []device.Dev
 		g.counted = true
 	}
 	if at.Configurable == 0 && len(work.SetApart(devices)) == 0 {
-		return needsError{"nothing here can be set up: `janustat list --all` shows what answered"}
+		return needsError{"no device found that Janustat can set up. `janustat list --all` shows everything that answered; `janustat wire` finds network faults"}
 	}
 	if at.New > 0 {
 		if err := g.must(ctx, "", "take", "all", "--yes"); err != nil {
@@ -394,7 +394,7 @@ func (g *guide) open(ctx context.Context, d *device.Device) error {
 			return nil
 		}
 	}
-	fmt.Fprintf(g.app.Err, "It stays in the job and closed: `janustat key set %s` another time, or `janustat leave %[1]s`.\n", ref)
+	fmt.Fprintf(g.app.Err, "%s stays in the job, and its password is still missing. Later: `janustat key set %[1]s`. Not part of this job: `janustat leave %[1]s`\n", ref)
 	return nil
 }
 
@@ -574,7 +574,7 @@ func (g *guide) names(ctx context.Context) error {
 		if without == 0 {
 			break
 		}
-		answer, err := g.ask(ctx, fmt.Sprintf("%d of %s without a name in the job sheet (Enter: later · l: name them at the ladder · FILE: the planner's list · q: stop here)", without, plural(len(all), "device")))
+		answer, err := g.ask(ctx, fmt.Sprintf("%d of %s have no name yet (Enter: name them later · l: name them on the ladder screen · or type the file name of the planner's list · q: stop here)", without, plural(len(all), "device")))
 		if err != nil {
 			return err
 		}
@@ -685,7 +685,7 @@ func (g *guide) handOver(ctx context.Context) error {
 	}
 	record := filepath.Join(a.jobDir, job.HandoverDir, "handover.pdf")
 	if len(work.Pressing(items)) == 0 {
-		fmt.Fprintf(a.Out, "\n%s\n", a.paint(a.Out, goodStyle, "Nothing is open. That is the job. The record: "+record))
+		fmt.Fprintf(a.Out, "\n%s\n", a.paint(a.Out, goodStyle, "Nothing is open. Done. The handover record: "+record))
 		return errEnd
 	}
 	fmt.Fprintf(a.Out, "\n%s\n", a.paint(a.Out, workStyle, "The record is written, and not everything is done: "+record))

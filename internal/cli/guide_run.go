@@ -69,7 +69,7 @@ func (g *guide) must(ctx context.Context, stdin string, args ...string) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		return needsError{"that could not be done: see above; `janustat go` goes on from here"}
+		return needsError{"that step failed, see above. To continue from here: `janustat go`"}
 	}
 	return nil
 }

@@ -57,7 +57,7 @@ func TestOneCommissionJoinsEverythingUp(t *testing.T) {
 	assert.Equal(t, []string{"Connected", "Connected", "Connected", "Connected"}, states)
 	assert.Equal(t, 2, c.bench.Device("door").Paired())
 	c.writesNothing()
-	assert.Contains(t, c.must("prove", "--quiet"), "9 of 9 devices proved: every check held")
+	assert.Contains(t, c.must("prove", "--quiet"), "9 of 9 devices proved: every check passed")
 	assert.Contains(t, c.must("log", "R01"), "records on channel 1: C01")
 	table := c.must("channels")
 	assert.Regexp(t, `R01 +1 +C01 +EyeTwo +rtsp://10\.61\.8\.\d+/still/1 +recorder +JPEG +640×480 +connected`, table)
@@ -93,7 +93,7 @@ func TestOneCommissionJoinsEverythingUp(t *testing.T) {
 		}
 		assert.Equal(t, map[string]bool{x.step: true}, wrote, "%s: nothing else is written", x.what)
 	}
-	assert.Contains(t, c.must("prove", "--quiet"), "9 of 9 devices proved: every check held")
+	assert.Contains(t, c.must("prove", "--quiet"), "9 of 9 devices proved: every check passed")
 	c.bench.Device("door").Befriend("GONE-77")
 	code, out, _ := c.run("", "prove", "--quiet")
 	assert.Equal(t, ExitNeeds, code)
@@ -143,7 +143,7 @@ others:`, 1), "--subnet", "10.61.8.0/23")
 	assert.Contains(t, c.must("restore", "I01", "--with", "02:0a:c0:00:05:77", "--for", "60s", "--quiet", "--yes"), "2 done, 0 need you")
 	assert.Contains(t, c.must("log", "D01"), "was told to forget I01 as it was before")
 	assert.Equal(t, 2, c.bench.Device("door").Paired())
-	assert.Contains(t, c.must("prove", "D01", "I01", "I02", "--quiet"), "3 of 3 devices proved: every check held")
+	assert.Contains(t, c.must("prove", "D01", "I01", "I02", "--quiet"), "3 of 3 devices proved: every check passed")
 	c.writesNothing()
 }
 
@@ -386,5 +386,5 @@ func TestDevicesThatSpeakHailAlone(t *testing.T) {
 	c.must("restore", "I02", "--yes", "--quiet", "--for", "60s")
 	code, out, _ := c.run("", "prove", "--quiet")
 	assert.Equal(t, ExitNeeds, code, "old passwords are left for the next hour")
-	assert.Contains(t, out, "8 of 8 devices proved: every check held so far")
+	assert.Contains(t, out, "8 of 8 devices proved: every check passed so far")
 }

@@ -40,11 +40,11 @@ func (a *App) keySetCommand() *cobra.Command {
 	var user string
 	c := &cobra.Command{
 		Use:   "set [DEVICE]",
-		Short: "Give the site password, or the password a device already has",
-		Long: `Without DEVICE: gives the site password, which fresh devices get when they are
-commissioned. With DEVICE: gives the password that a device already has. It is
-offered to the device once, counted against its budget of tries, and kept only if
-it opens it; the device's settings are then read.`,
+		Short: "Enter a password you already know (does not change the device)",
+		Long: `Without DEVICE: you enter the site password, which new devices get when they are
+commissioned. With DEVICE: you enter the password that it has now. It is tried once (a wrong
+one counts towards lock-out) and saved if it works; then the device's settings are read. To
+give a device a new password use "key change".`,
 		Example: "  janustat key set\n  janustat key set R01 --wire eth0",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {

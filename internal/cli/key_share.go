@@ -24,7 +24,7 @@ import (
 func (a *App) keyLockCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "lock",
-		Short: "Forget the passphrase that was typed",
+		Short: "Ask for the passphrase again next time",
 		Long: `Has the system forget the passphrase of the job's keyring, which it keeps in its memory
 for an hour after it was typed (JANUSTAT_KEEP says for how long: 30m, or 0 for not at
 all). It is asked for again then.`,
@@ -80,7 +80,7 @@ func (a *App) keyShareCommand() *cobra.Command {
 		Long: `Writes the passwords of the job's devices as a table (CSV), encrypted with age: to
 the client's own public key (--to age1…, several if need be), or to a passphrase that
 is asked for. The client opens it with any program that reads age files. Nothing is
-written in the open.`,
+written unencrypted.`,
 		Example: "  janustat key share --to age1… --out quillmere-keys.age\n  janustat key share --out quillmere-keys.age",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {

@@ -96,10 +96,10 @@ func (a *App) keyAddCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "add",
 		Short: "Add a password of earlier work, to try on sealed devices",
-		Long: `Puts a password of earlier work on the keyring. Sealed devices in the job are
-offered it when they are commissioned, or by "key try", within the budget of tries;
-which key opened which device is remembered, and what a device refused is not
-offered to it again.`,
+		Long: `Puts a password of earlier work on the keyring. It is tried on devices of the job that have
+an unknown password, when they are commissioned or by "key try", within the limit of tries
+per hour. The keyring remembers which password opened which device; one that a device
+refused is not tried on it again.`,
 		Example: "  janustat key add\n  janustat key add --user operator < old-password.txt",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -132,8 +132,8 @@ offered to it again.`,
 func (a *App) keyTryCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "try DEVICE",
-		Short:   "Offer a device one key it was not offered yet, knowingly",
-		Long:    "Spends one try of a device's budget on the next key of earlier work that it has not\nrefused. Each wrong try brings a device nearer to locking itself.",
+		Short:   "Try the next older password on a device (uses one try)",
+		Long:    "Spends one try of a device's budget on the next key of earlier work that it has not\nrefused. Too many wrong tries lock the device.",
 		Example: "  janustat key try C07 --wire eth0",
 		Args:    oneDevice("key try"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -146,9 +146,9 @@ func (a *App) keyAgainCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "again DEVICE",
 		Short: "Forget what was noted against a device's keys, so that they are offered again",
-		Long: `Forgets that a device was said to have locked itself, and which keys it was said to
-refuse: they are offered again by "key try" and "commission". Tries that were made
-within the hour count as before, so nothing here can lock a device.`,
+		Long: `Forgets that a device reported a lock-out, and which passwords it refused: "key try" and
+"commission" try them again. Tries of the last hour count as before, so nothing here can
+lock a device.`,
 		Example: "  janustat key again C07",
 		Args:    oneDevice("key again"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -223,8 +223,8 @@ own over the old one. The new ones are on the keyring before anything is sent, a
 the old ones stay there, so that there is no moment at which a device has a password
 that is not on it. Run again after an interruption, it finds out which one holds.
 With --user it changes those of a further user of the job sheet instead. The user
-"recorder" of cameras is changed on both sides: their recorders rest meanwhile, and are
-told the new one.` + "\n" + selectorHelp,
+"recorder" of cameras is changed on both sides: their recorders pause, and then
+get the new one.` + "\n" + selectorHelp,
 		Example: "  janustat key change all --wire eth0\n  janustat key change kind=camera --wire eth0\n  janustat key change kind=recorder --user viewer --wire eth0",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {

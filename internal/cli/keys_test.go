@@ -132,7 +132,7 @@ func TestKeysOfFactoriesAndOfEarlierWork(t *testing.T) {
 	_, mark = c.events(0)
 	code, out, _ = c.run("", "prove", "--log-level", "debug")
 	assert.Equal(t, ExitNeeds, code, "one password is left for the next hour")
-	assert.Contains(t, out, "4 of 4 devices proved: every check held so far", "the key of earlier work that the factory device refused is one try less")
+	assert.Contains(t, out, "4 of 4 devices proved: every check passed so far", "the key of earlier work that the factory device refused is one try less")
 	since, _ = c.events(mark)
 	for _, e := range since {
 		assert.NotEqual(t, bench.EventWrongPassword, e.What, "%+v", e)
@@ -145,7 +145,7 @@ func TestKeysOfFactoriesAndOfEarlierWork(t *testing.T) {
 	assert.NotEqual(t, before, after)
 	code, out, _ = c.run("", "prove", "--quiet")
 	assert.Equal(t, ExitNeeds, code, "the old passwords are left for the next hour")
-	assert.Contains(t, out, "4 of 4 devices proved: every check held so far")
+	assert.Contains(t, out, "4 of 4 devices proved: every check passed so far")
 	assert.Contains(t, c.must("log", "C03"), "password of admin")
 
 	// Passing on: to the client's own key, and readable by it alone.

@@ -188,7 +188,7 @@ func (m *ladderModel) noteLine() string {
 func (m *ladderModel) keysLine() string {
 	switch {
 	case m.naming:
-		return "type its name   Enter keep it   Esc as it was"
+		return "type its name   Enter save   Esc cancel"
 	case m.width < 122:
 		return "Enter name  ^W wink  ^U unplug  ^X swap  ^T take  ^N nameless  ^C end"
 	}

@@ -26,12 +26,12 @@ func (a *App) leaseCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "lease",
 		Short: "Give taken devices their addresses by DHCP, for a while",
-		Long: `Runs a small DHCP service that answers only devices taken into the job, and gives
-each the address allotted to it, or one of the job sheet's lease.temporary range. It
-refuses to begin while another DHCP server answers, and stops if one appears. Each
-address is probed before it is offered, and each lease is recorded. It ends once
-every device without an address has one, or when its time is over; then it looks
-what those devices are, so that they can be commissioned.`,
+		Long: `Runs a small DHCP service that answers only devices taken into the job, and gives each the
+address allotted to it, or one of the job sheet's lease.temporary range. It refuses to start
+while another DHCP server answers, and stops if one appears. Each address is probed before
+it is given, and each lease is recorded. It ends when every device without an address has
+one, or when its time is over; then it reads those devices, so that they can be
+commissioned.`,
 		Example: "  janustat lease --wire eth0\n  janustat lease --wire eth0 --for 1h --stay",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {

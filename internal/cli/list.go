@@ -37,7 +37,7 @@ and what it did not meet gone. Exit code 1 where nothing fits what was asked for
 		RunE: func(c *cobra.Command, args []string) error { return a.list(c.Context(), args, o) },
 	}
 	f := c.Flags()
-	f.BoolVar(&o.everything, "all", false, "bystanders too")
+	f.BoolVar(&o.everything, "all", false, "other devices on the LAN too")
 	f.StringSliceVar(&o.columns, "columns", nil, "these `COLUMNS` instead of the usual ones, in this order")
 	f.StringVar(&o.sort, "sort", "", "by this `COLUMN`; -COLUMN turns it round")
 	f.StringSliceVar(&o.find, "find", nil, "only those with this `TEXT` anywhere; several narrow each other")
@@ -102,7 +102,7 @@ func (a *App) printList(rows []row, columns []listColumn, csv bool) error {
 		}
 		return a.emit(out)
 	case len(rows) == 0:
-		fmt.Fprintln(a.Out, "Nothing to list: janustat survey finds devices, list --all shows bystanders too.")
+		fmt.Fprintln(a.Out, "Nothing to list: janustat survey finds devices, list --all shows other devices on the LAN too.")
 		return nil
 	}
 	a.write(a.Out, rowListing(rows, columns))

@@ -19,8 +19,8 @@ import (
 func (a *App) logCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "log DEVICE",
-		Short:   "Tell the story of one device in words",
-		Long:    "Tells what became of one device: when it was first seen, what was written to it\nand with what outcome, every password that it refused, every lease this laptop gave it,\nand every proving, in order.",
+		Short:   "Show the story of one device in words",
+		Long:    "Shows what happened to one device: when it was first seen, what was written to it\nand with what outcome, every password that it refused, every lease this laptop gave it,\nand every proving, in order.",
 		Example: "  janustat log C01\n  janustat log C01 --json",
 		Args:    oneDevice("log"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -168,7 +168,7 @@ func tryText(t job.TryRecord) string {
 
 func proofText(p job.ProofRecord) string {
 	if p.OK {
-		return "was proved: every check held"
+		return "was proved: every check passed"
 	}
 	var checks []field.Check
 	if err := json.Unmarshal(p.Checks, &checks); err != nil {

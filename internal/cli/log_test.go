@@ -53,7 +53,7 @@ func TestTheStoryIsToldInOrderAndInWords(t *testing.T) {
 		"had the password of admin replaced",
 		"was reset to the factory state",
 		"had its clock set to UTC now (took 3 s)",
-		"was proved: every check held",
+		"was proved: every check passed",
 	}, texts)
 	assert.Equal(t, []bool{true, true, false, false, true, false, false, false, false, true, true, true, true}, ok)
 }

@@ -16,7 +16,7 @@ import (
 func (a *App) noteCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "note DEVICE [FIELD=TEXT …]",
-		Short: "Note what a person knows of a device: its place, the switch port, a remark",
+		Short: "Record where a device is: place, switch port, remark",
 		Long: `Notes fields of a device, or shows them. place, port (of the switch) and remark have
 their places in the documents; any other field is your own, and is kept through every
 one. An empty text takes a field away. Nothing is sent to any device.`,

@@ -248,7 +248,7 @@ devices:
 	c.must("allot")
 	assert.Contains(t, strings.Join(strings.Fields(c.must("handover")), " "), told)
 	_, out, _ := c.run("", "take", "kind=recorder", "--yes")
-	assert.Contains(t, out, "No device fits", "whose it is has to be said")
+	assert.Contains(t, out, "No device matches", "whose it is has to be said")
 	assert.Contains(t, c.must("take", "10.61.8.10", "--yes"), "1 device taken")
 	assert.NotContains(t, c.must(), told)
 }

@@ -103,12 +103,12 @@ func (a *App) ask(ctx context.Context, question string) error {
 	switch {
 	case errors.Is(err, io.EOF):
 		fmt.Fprintln(a.Err)
-		return needsError{"nothing was done"}
+		return needsError{"cancelled: nothing was changed"}
 	case err != nil:
 		return err
 	}
 	if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "y" && answer != "yes" {
-		return needsError{"nothing was done"}
+		return needsError{"cancelled: nothing was changed"}
 	}
 	return nil
 }
@@ -128,12 +128,12 @@ func (a *App) confirmCount(ctx context.Context, question string, n int) error {
 	switch {
 	case errors.Is(err, io.EOF):
 		fmt.Fprintln(a.Err)
-		return needsError{"nothing was done"}
+		return needsError{"cancelled: nothing was changed"}
 	case err != nil:
 		return err
 	}
 	if strings.TrimSpace(answer) != strconv.Itoa(n) {
-		return needsError{"nothing was done"}
+		return needsError{"cancelled: nothing was changed"}
 	}
 	return nil
 }
@@ -176,7 +176,7 @@ func (a *App) secretLine(ctx context.Context, prompt string) (string, error) {
 // nothingTyped is a bare Enter in the place of a secret, or a terminal that is gone.
 type nothingTyped struct{ gone bool }
 
-func (nothingTyped) Error() string { return "nothing was typed: nothing was done" }
+func (nothingTyped) Error() string { return "nothing was typed: nothing was changed" }
 
 func (e nothingTyped) Unwrap() error { return needsError{e.Error()} }
 

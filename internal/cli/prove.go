@@ -21,20 +21,20 @@ import (
 func (a *App) proveCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "prove [SELECTOR …]",
-		Short: "Read everything back and compare it with the register",
-		Long: `Visits every commissioned device and checks that it answers at its address, alone,
-with its password and not without one nor with an old or a factory one, that it has
-the users it is to have, each with its password, and no others, that it is the same
-device with the same firmware and certificate, and that its address, mask, gateway,
-DNS, NTP, name and clock are right; that each recorder channel is connected, each
-camera on one shows its stream, each intercom pair is registered, and what reports to a
-server is connected to it. Old, factory and further users' passwords are
-offered within the budget of tries, a few at each proving, and old and factory ones
-that were refused are not offered again. Of a device set up by hand, or one that takes
-nothing but a lease, only the first two can be seen. A device that is not what it was
-is offered nothing. Nothing is written to any device. With selectors, only those devices
-of the job are proved. Exit code 1 on any difference, and where a check could not be
-made yet.`,
+		Short: "Test every device: read it back and compare it with the register",
+		Long: `Tests every device that was set up. Writes to no device. It checks that each device
+  - answers at its address, and no other device does
+  - opens with its own password, and with no old, factory or empty one
+  - has exactly the users of the job sheet, each with its password
+  - is the same unit, with the same firmware and certificate
+  - has the right address, mask, gateway, DNS, NTP, name and clock
+and that recorder channels, streams, intercom pairs and reporting work.
+
+Old, factory and additional passwords are tried a few at a time, within the limit of tries
+per hour; until then they count as untested. A device that was set up by hand, or accepts
+only DHCP, is checked for its address alone. A device whose identity changed is sent no
+password. With selectors, only those devices of the job are tested. Exit code 1 if anything
+differs, or could not be tested yet.`,
 		Example: "  janustat prove --wire eth0\n  janustat prove kind=camera\n  janustat prove --json",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.withJob(c.Context(), "prove", func(d *work.Desk) error {
@@ -138,7 +138,7 @@ func (a *App) printProofs(p work.Proving) error {
 	for i := range proofs {
 		for _, c := range proofs[i].Checks {
 			if c.Refused {
-				fmt.Fprintf(a.Out, "%s %s: the device refuses %s, and has %s: set it at its own page\n", proofs[i].Device.Tag, a.paint(a.Out, workStyle, c.Name), c.Want, cmp.Or(c.Got, "none"))
+				fmt.Fprintf(a.Out, "%s %s: the device does not accept %s, and has %s: set it on its web page\n", proofs[i].Device.Tag, a.paint(a.Out, workStyle, c.Name), c.Want, cmp.Or(c.Got, "none"))
 			}
 			if !c.OK {
 				fmt.Fprintf(a.Out, "%s %s: should be %s, is: %s\n", proofs[i].Device.Tag, a.paint(a.Out, badStyle, c.Name), c.Want, c.Got)
@@ -151,17 +151,17 @@ func (a *App) printProofs(p work.Proving) error {
 		}
 	}
 	a.printTyped(proofs)
-	held := "every check held"
+	held := "every check passed"
 	if slices.ContainsFunc(proofs, func(p field.Proof) bool {
 		return slices.ContainsFunc(p.Checks, func(c field.Check) bool { return c.Refused })
 	}) {
-		held += ", but for what devices refuse"
+		held += ", except what devices refuse"
 	}
-	if a.printLeft(proofs) {
-		held += " so far"
+	if n := a.printLeft(proofs); n > 0 {
+		held += fmt.Sprintf(" so far; %s untested", plural(n, "password"))
 	}
 	if n := countInClear(proofs, inClear); n > 0 {
-		fmt.Fprintf(a.Out, "Password set without encryption: %s of %d (`janustat log DEVICE` tells when).\n", plural(n, "device"), len(proofs))
+		fmt.Fprintf(a.Out, "Password sent unencrypted (HTTP): %s of %d. `janustat log DEVICE` shows when.\n", plural(n, "device"), len(proofs))
 	}
 	if len(proofs) < p.Of {
 		fmt.Fprintf(a.Out, "%d of %d devices looked at.\n", len(proofs), p.Of)
@@ -235,9 +235,8 @@ func countInClear(proofs []field.Proof, inClear map[int64]bool) (n int) {
 }
 
 // printLeft tells where the budget of tries kept passwords from being offered.
-func (a *App) printLeft(proofs []field.Proof) (some bool) {
+func (a *App) printLeft(proofs []field.Proof) (left int) {
 	var tags []string
-	left := 0
 	for i := range proofs {
 		for _, c := range proofs[i].Checks {
 			if tag := proofs[i].Device.Tag; c.Left > 0 {
@@ -249,9 +248,9 @@ func (a *App) printLeft(proofs []field.Proof) (some bool) {
 		}
 	}
 	if left > 0 {
-		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("Old, factory and further users' passwords not offered yet, for the budget of tries: %d, on %s. `janustat prove` goes on with them in an hour.", left, strings.Join(tags, " "))))
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("Untested yet, for the limit of tries per hour: %d old, factory or additional users' passwords, on %s. Run `janustat prove` again in an hour.", left, strings.Join(tags, " "))))
 	}
-	return left > 0
+	return left
 }
 
 // checkHeads shorten the names of some checks, so that all fit on a screen.
@@ -286,7 +285,7 @@ func checkCell(checks []field.Check, names []string) cell {
 	case checks[at].Refused:
 		return cell{text: "refused", style: &workStyle}
 	case checks[at].Left > 0:
-		return cell{text: fmt.Sprintf("%d left", checks[at].Left), style: &workStyle}
+		return cell{text: fmt.Sprintf("%d untested", checks[at].Left), style: &workStyle}
 	case checks[at].OK:
 		return cell{text: "ok", style: &goodStyle}
 	default:

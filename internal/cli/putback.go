@@ -23,7 +23,7 @@ name, time zone, servers and DHCP, as far as they were recorded, and removes the
 the job created. Then they are left out of the job. For a device that was taken by mistake.
 
 Its password cannot be put back: it stays on the keyring, and "key show" shows it, to be
-handed to whoever owns the device. Everything else that cannot be put back is listed first.
+handed to the owner of the device. Everything else that cannot be put back is listed first.
 Writes to: the named devices.`,
 		Example: "  janustat putback C07\n  janustat putback 02:e4:42:00:01:99 --yes",
 		Args:    someDevices("putback"),

@@ -81,7 +81,7 @@ func TestAClientsChannelsStayTheClients(t *testing.T) {
 				assert.Contains(t, after[5].URI, "rtsp://10.61.8.", "its job was there without a source")
 				assert.Equal(t, "Active P3D", after[5].Job+" "+after[5].Retention)
 				c.writesNothing()
-				assert.Contains(t, c.must("prove", "--quiet"), "3 of 3 devices proved: every check held")
+				assert.Contains(t, c.must("prove", "--quiet"), "3 of 3 devices proved: every check passed")
 				again, _ := rec.Laid()
 				assert.Equal(t, after, again)
 			})
@@ -110,7 +110,7 @@ func TestStreamsInOtherWays(t *testing.T) {
 			require.NoError(t, err)
 			assert.Contains(t, string(b), map[bool]string{true: "RTSP over TLS", false: "RTSP over HTTP"}[manner == "streams over TLS"])
 			c.writesNothing()
-			assert.Contains(t, c.must("prove", "--quiet"), "every check held")
+			assert.Contains(t, c.must("prove", "--quiet"), "every check passed")
 			assert.Regexp(t, `R01 +1 +C01 .*connected`, c.must("channels"))
 		})
 	}
@@ -133,7 +133,7 @@ func TestAChannelThatIsNamedIsAskedFor(t *testing.T) {
 
 	assert.Regexp(t, `R01 +1 +C01 .* in use`, c.must("channels"))
 	_, out, _ = c.run("", "prove", "R01", "--quiet")
-	assert.NotContains(t, out, "every check held")
+	assert.NotContains(t, out, "every check passed")
 	_, _, errs = c.run("no\n", "commission", "R01", "--replace-channels")
 	assert.Contains(t, strings.Join(strings.Fields(errs), " "), "R01 channel 1 plays rtsp://10.9.9.9/live. Has the client agreed to that?")
 	after, _ = rec.Laid()
@@ -161,7 +161,7 @@ func TestConnectedIsNotRecorded(t *testing.T) {
 	assert.Contains(t, flat, "is not recording (The disk cannot be written)")
 	rec.Behave("broken disk", false)
 	c.must("commission", "--yes", "--quiet")
-	assert.Contains(t, c.must("prove", "--quiet"), "every check held")
+	assert.Contains(t, c.must("prove", "--quiet"), "every check passed")
 	rec.Behave("broken disk", true)
 	_, out, _ = c.run("", "prove", "--quiet")
 	assert.Contains(t, out, "not recording (The disk cannot be written)")
@@ -248,7 +248,7 @@ func TestChannelsAreCountedAsPeopleDo(t *testing.T) {
 			assert.NotEmpty(t, laid[1].URI)
 			assert.NotEmpty(t, laid[9].URI)
 			c.writesNothing()
-			assert.Contains(t, c.must("prove", "--quiet"), "every check held")
+			assert.Contains(t, c.must("prove", "--quiet"), "every check passed")
 		})
 	}
 }
@@ -288,7 +288,7 @@ func TestAReplacedCameraIsRecordedWhereTheOldOneWas(t *testing.T) {
 			assert.Equal(t, before[1].URI, after[1].URI)
 			assert.NotEqual(t, before[1].Password, after[1].Password)
 			c.writesNothing()
-			assert.Contains(t, c.must("prove", "--quiet"), "4 of 4 devices proved: every check held")
+			assert.Contains(t, c.must("prove", "--quiet"), "4 of 4 devices proved: every check passed")
 		})
 	}
 }
@@ -326,12 +326,12 @@ func lockedAndTriedAgain(t *testing.T, answer string) {
 		c.anHourLater()
 		code, out, errs = c.run("", "commission", "--yes")
 		assert.Equal(t, ExitDone, code, out+errs)
-		assert.Contains(t, c.must("prove", "--quiet"), "every check held")
+		assert.Contains(t, c.must("prove", "--quiet"), "every check passed")
 		return
 	}
 	assert.Equal(t, ExitDone, code, out+errs)
 	assert.Contains(t, errs, "locked by the old password of its recorder: waiting until it opens")
-	assert.Contains(t, c.must("prove", "--quiet"), "every check held")
+	assert.Contains(t, c.must("prove", "--quiet"), "every check passed")
 }
 
 // A recorder that was reset gets all its channels back from its record.
@@ -343,7 +343,7 @@ func TestARestoredRecorderHasItsChannels(t *testing.T) {
 	assert.Contains(t, c.must("restore", "R01", "--for", "60s", "--quiet", "--yes"), "1 done, 0 need you")
 	after, _ := c.bench.Device("rec").Laid()
 	assert.Equal(t, before, after)
-	assert.Contains(t, c.must("prove", "--quiet"), "4 of 4 devices proved: every check held")
+	assert.Contains(t, c.must("prove", "--quiet"), "4 of 4 devices proved: every check passed")
 }
 
 // The recorder's user on a camera is the job's like any other: changed on both sides, in an order
@@ -359,7 +359,7 @@ func TestTheRecordersUserIsChangedOnBothSides(t *testing.T) {
 	_, states := c.bench.Device("rec").Watched()
 	assert.Equal(t, []string{"Connected", "Connected"}, states)
 	c.writesNothing()
-	assert.Contains(t, c.must("prove", "--quiet"), "3 of 3 devices proved: every check held")
+	assert.Contains(t, c.must("prove", "--quiet"), "3 of 3 devices proved: every check passed")
 
 	c.bench.Device("dome-2").Rekey("recorder", "Somebody-else-7")
 	code, out, _ := c.run("", "prove", "--quiet")
@@ -368,12 +368,12 @@ func TestTheRecordersUserIsChangedOnBothSides(t *testing.T) {
 	assert.Contains(t, out, "janustat key change C02 --user recorder")
 	c.must("key", "change", "C02", "--user", "recorder", "--yes", "--quiet") // as it is advised
 	_, out, _ = c.run("", "prove", "--quiet")                                // one try of C02's budget is spent on what was wrong
-	assert.Contains(t, out, "3 of 3 devices proved: every check held so far")
+	assert.Contains(t, out, "3 of 3 devices proved: every check passed so far")
 
 	c.bench.Device("dome-1").Rekey("recorder", "Somebody-else-8")
 	c.must("commission", "--yes", "--quiet") // does it as well
 	_, out, _ = c.run("", "prove", "--quiet")
-	assert.Contains(t, out, "3 of 3 devices proved: every check held so far")
+	assert.Contains(t, out, "3 of 3 devices proved: every check passed so far")
 	c.writesNothing()
 }
 

@@ -57,7 +57,7 @@ func TestTheJobAndTheWireAreRemembered(t *testing.T) {
 	require.Equal(t, ExitDone, code, errs)
 	_, out, _ = run(t.TempDir())
 	assert.Contains(t, out, "No job in this folder", "another may well be meant to begin here")
-	assert.Contains(t, out, "The last one:     janustat --job "+new)
+	assert.Contains(t, out, "Open your last job:         janustat --job "+new)
 	require.NoError(t, os.RemoveAll(new))
 	_, out, _ = run(t.TempDir())
 	assert.NotContains(t, out, "The last one")

@@ -64,10 +64,9 @@ func (a *App) restart(ctx context.Context, d *work.Desk, terms []string) error {
 func (a *App) resetCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "reset DEVICE",
-		Short: "Put a device back into its factory state",
-		Long: `Puts a device of the job back into its factory state: password, address and name are
-gone. Because there is no way back, its tag has to be typed, --yes or not. Afterwards
-"restore" brings it to its recorded name and address again.`,
+		Short: "Factory-reset a device (erases password, address, name)",
+		Long: `Erases password, address and name of a device of the job. There is no way back, so its tag
+must be typed, --yes or not. "restore" sets it up again with its recorded name and address.`,
 		Example: "  janustat reset C03 --wire eth0",
 		Args:    oneDevice("reset"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -81,7 +80,7 @@ gone. Because there is no way back, its tag has to be typed, --yes or not. After
 					if typed == "" && err != nil {
 						return usagef("reset wants the tag typed on standard input")
 					}
-					return needsError{"that is not its tag: nothing was done"}
+					return needsError{"that is not its tag: nothing was changed"}
 				}
 				return a.do(c.Context(), w.Desk, w.planner, []*device.Device{w.device}, commission.Worker.Reset, func(tags []string) string {
 					return fmt.Sprintf("%s was reset; bring it back with `janustat restore %[1]s`", tags[0])
@@ -146,13 +145,13 @@ func (a *App) restoreCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "restore DEVICE",
 		Short: "Bring a reset device, or its replacement, to its recorded name and address",
-		Long: `For a device whose password is lost, or that was reset: reset it by its maker's steps;
-this waits until it is back and fresh, knows it by its MAC, and commissions it to its
-recorded name and address, with a new password. For a dead device: put the replacement
-in and name its MAC (--with): it takes the dead one's place in the record, on its
-recorder's channel and among its stations. It is also
-the only way back in for a device that raised an alarm, since whoever answers by its
-MAC is given a password: so it asks first.`,
+		Long: `Sets up again a device that you have factory-reset, or its replacement (--with MAC). First
+reset it as its manual says. This waits until it answers without a password, and then gives
+it its recorded name and address and a new password. A replacement takes the dead unit's
+place in the record, on its recorder channel and in its pairs.
+
+It is also the only way back for a device whose identity changed (ALARM). Whoever answers by
+its MAC gets a password, so it asks first.`,
 		Example: "  janustat restore C03 --wire eth0\n  janustat restore C03 --with 02:e4:42:00:01:77 --wire eth0",
 		Args:    oneDevice("restore"),
 		RunE: func(c *cobra.Command, args []string) error {

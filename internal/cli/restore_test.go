@@ -37,7 +37,7 @@ func TestResetRestoreAndReplace(t *testing.T) {
 
 	code, _, errs := c.run("C02\n", "reset", "C01", "--yes")
 	assert.Equal(t, ExitNeeds, code)
-	assert.Contains(t, errs, "nothing was done")
+	assert.Contains(t, errs, "nothing was changed")
 	code, out, errs := c.run("C01\n", "reset", "C01")
 	require.Equal(t, ExitDone, code, errs)
 	assert.Contains(t, out, "janustat restore C01")

@@ -109,7 +109,7 @@ func orDash(s string) string {
 func (a *App) forgetCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "forget SELECTOR …",
-		Short: "Take devices that are gone for good out of the register",
+		Short: "Delete removed devices from the register",
 		Long: `Takes devices out of the register, with their history and what was noted of them. Their
 passwords stay on the keyring, so that one which turns up again still opens. Who is met
 by the next survey is new then. Nothing is sent to any device.
@@ -168,9 +168,9 @@ func (a *App) forget(ctx context.Context, d *work.Desk, s device.Selector) error
 func (a *App) undoCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "undo",
-		Short: "Take back the last change that touched no device",
+		Short: "Undo the last decision that has not reached a device",
 		Long: `Takes back the last take, leave, allot, name, note, retag, swap, forget or schedule, in
-the register and in the job sheet. What surveys and readings have told since then stays.
+the register and in the job sheet. What surveys and readings found since then stays.
 Once something was sent to a device that it is about, or the job sheet was edited, nothing
 is taken back.`,
 		Example: "  janustat undo",

@@ -116,11 +116,11 @@ func (a *App) openLines(items []open.Item) (out []string) {
 func (a *App) status(ctx context.Context) error {
 	j, devices, err := a.open(ctx)
 	if errors.Is(err, job.ErrNoJob) && a.jobDir == "." && !a.json {
-		fmt.Fprintln(a.Out, "No job in this folder.\nBe guided:        janustat go\nBegin one:        janustat begin DIR\nWatch the story:  janustat demo\nAll commands:     janustat --help")
+		fmt.Fprintln(a.Out, "No job in this folder.\nStart a job, step by step:  janustat go\nStart a job folder only:    janustat begin DIR\nSee a demo:                 janustat demo\nAll commands:               janustat --help")
 		if a.lastJob != "" {
-			fmt.Fprintf(a.Out, "The last one:     janustat --job %s\n", shellWords([]string{a.lastJob}))
+			fmt.Fprintf(a.Out, "Open your last job:         janustat --job %s\n", shellWords([]string{a.lastJob}))
 		}
-		return a.offerGuide(ctx, "Enter: be guided through a new job (`janustat go`) · q: not now")
+		return a.offerGuide(ctx, "Enter: start a new job, step by step · q: quit")
 	}
 	if err != nil {
 		return err
@@ -158,7 +158,7 @@ func (a *App) status(ctx context.Context) error {
 	}
 	fmt.Fprintln(a.Out, a.paint(a.Out, headStyle, s.Name))
 	if !last.At.IsZero() {
-		fmt.Fprintf(a.Out, "%d devices known, %d can be configured; last survey %s\n", s.Known, s.Configurable, localTime(last.At))
+		fmt.Fprintf(a.Out, "%d devices found, %d can be set up over the network; last survey %s\n", s.Known, s.Configurable, localTime(last.At))
 	}
 	if s.Taken > 0 {
 		fmt.Fprintf(a.Out, "%d taken (%s): %d allotted, %d commissioned, %d proved\n", s.Taken, countByKind(device.OfJob(devices)), s.Allotted, s.Commissioned, s.Proved)
@@ -179,7 +179,7 @@ func (a *App) status(ctx context.Context) error {
 	if finished && len(pressing) == 0 {
 		return nil // nothing is next
 	}
-	return a.offerGuide(ctx, "Enter: go on, guided (`janustat go`) · q: not now")
+	return a.offerGuide(ctx, "Enter: continue the job, step by step · q: quit")
 }
 
 // offerGuide offers to be guided, where there is a person at a terminal.

@@ -32,17 +32,16 @@ func (a *App) surveyCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "survey",
 		Short: "Find the devices on the LAN and update the register",
-		Long: `Finds devices by asking all hosts to report their group memberships, by sweeping with
-ARP probes, by listening, and by discovery from a visitor address in every subnet
-where something answers, over IPv4 and IPv6; then reads what each device tells without
-a password. Nothing is written to any device.
+		Long: `Finds every device on the LAN, over IPv4 and IPv6, and reads what each one reports without
+a password. It listens, sends ARP probes and discovery messages, and uses a temporary
+address of its own in every subnet where something answers. Writes to no device.
 
-Sweeps stay inside the site's and the laptop's private subnets, the common factory
-subnets, and the 254 addresses around whatever else answers; --wide names more. Where what
-is expected is missing, or nothing answers at all, it goes on through the private ranges that
+Probes stay inside the site's and the laptop's private subnets, the common factory subnets,
+and the 254 addresses around whatever else answers; --wide names more. If something expected
+is missing, or nothing answers at all, the survey continues through the private ranges that
 are used most, and says so.
-With --expect it ends as soon as so many devices are there, or says what is missing.
-With --watch it stays, and tells who arrives, goes and restarts.`,
+With --expect it ends when that many devices are there, or lists what is missing.
+With --watch it keeps running and shows which devices arrive, disappear and restart.`,
 		Example: "  janustat survey --wire eth0\n  janustat survey --wide 192.168.0.0/16\n  janustat survey --expect 24\n" +
 			"  janustat survey --expect camera=22,recorder=1 --for 2m\n  janustat survey --watch\n  janustat survey --from site.pcapng",
 		Args: noArgs,
@@ -81,7 +80,7 @@ With --watch it stays, and tells who arrives, goes and restarts.`,
 	f.StringSliceVar(&wide, "wide", nil, "sweep this `CIDR` too, at the job sheet's rate; may be given several times")
 	f.StringSliceVar(&expect, "expect", nil, "end once this `COUNT` is met: 24, or camera=22,recorder=1")
 	f.BoolVar(&sheetExpects, "expect-sheet", false, "the same, with the counts in the job sheet under expected")
-	f.BoolVar(&o.watch, "watch", false, "stay, and tell who arrives, goes and restarts; ctrl-C ends")
+	f.BoolVar(&o.watch, "watch", false, "keep running and show which devices arrive, disappear and restart; Ctrl-C stops it")
 	f.StringVar(&o.from, "from", "", "replay this pcapng `FILE` instead of a network")
 	return c
 }

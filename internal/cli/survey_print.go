@@ -18,7 +18,7 @@ import (
 func (a *App) printSurvey(ctx context.Context, j *job.Job, devices []device.Device, s *work.Surveyed) error {
 	w, found := a.Out, s.Found
 	if len(devices) == 0 {
-		fmt.Fprintln(w, "Nothing answered. Check the cable and the adapter, or listen longer: janustat survey --for 30s")
+		fmt.Fprintln(w, "No device answered. Check the cable, then run `janustat wire`. To listen longer: `janustat survey --for 30s`")
 		return nil
 	}
 	if err := a.showDevices(ctx, j, s.Devices, devices); err != nil {
@@ -103,7 +103,7 @@ func (a *App) printLAN(devices []device.Device, found *field.Findings) {
 		fmt.Fprintln(w, text)
 	}
 	if len(found.Offers) > 1 {
-		fmt.Fprintln(w, a.paint(w, badStyle, fmt.Sprintf("%d DHCP servers answer", len(found.Offers)))+": devices get an address from either by chance. Find out which one belongs here and unplug the other.")
+		fmt.Fprintln(w, a.paint(w, badStyle, fmt.Sprintf("%d DHCP servers answer", len(found.Offers)))+": devices get addresses at random from either. Ask who runs the network which one is right; then disconnect the other.")
 	}
 	counts := map[device.Condition]int{}
 	groups, bystanders := map[netip.Addr]int{}, map[netip.Addr]int{}
@@ -123,9 +123,9 @@ func (a *App) printLAN(devices []device.Device, found *field.Findings) {
 	}
 	slices.SortFunc(clashing, netip.Addr.Compare)
 	for _, x := range clashing {
-		text := fmt.Sprintf("%s answers for %d devices: they can all stay plugged in; commission moves each by its MAC", x, groups[x])
+		text := fmt.Sprintf("%s is shared by %d devices. Leave them all plugged in: `commission` gives each its own address", x, groups[x])
 		if n := bystanders[x]; n > 0 {
-			text = fmt.Sprintf("%s answers for %s and %s: the device is moved by its MAC, the bystander is left alone", x, plural(groups[x]-n, "device"), plural(n, "bystander"))
+			text = fmt.Sprintf("%s is shared by %s and %s. `commission` moves the device; it does not touch the other host", x, plural(groups[x]-n, "device"), plural(n, "bystander"))
 		}
 		if bystanders[x] == groups[x] {
 			text = fmt.Sprintf("%s answers for %d bystanders: none of them is touched; whose are they?", x, groups[x])
@@ -136,8 +136,8 @@ func (a *App) printLAN(devices []device.Device, found *field.Findings) {
 		condition device.Condition
 		words     string
 	}{
-		{device.Stray, "outside the site subnet: commission reaches them where they are"},
-		{device.Adrift, "link-local only, having found no DHCP server: commission reaches them where they are"},
+		{device.Stray, "in another subnet. `commission` can reach them; do not change the laptop's address"},
+		{device.Adrift, "have only a 169.254 or fe80 address (they found no DHCP server). `commission` can reach them"},
 		{device.Bare, "without any address: take them by MAC with --kind, allot, then `janustat lease`"},
 	} {
 		if n := counts[c.condition]; n > 0 {

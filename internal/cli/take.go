@@ -142,7 +142,7 @@ func (a *App) choose(ctx context.Context, desk *work.Desk, s device.Selector, ch
 		return needsError{}
 	}
 	if len(chosen) == 0 {
-		fmt.Fprintln(a.Out, "No device fits: janustat list --all shows what there is.")
+		fmt.Fprintln(a.Out, "No device matches. `janustat list --all` shows every device found.")
 		a.printSetApart(devices, choice)
 		return needsError{}
 	}

@@ -80,7 +80,7 @@ func TestAConnectionThatIsClosedCostsNoTry(t *testing.T) {
 	c.sheet("users: [{name: viewer, role: user}]\n")
 	c.prepare()
 	assert.Contains(t, c.must("commission", "--yes", "--quiet"), "6 done, 0 need you")
-	assert.Contains(t, c.must("prove", "--quiet"), "6 of 6 devices proved: every check held.")
+	assert.Contains(t, c.must("prove", "--quiet"), "6 of 6 devices proved: every check passed.")
 	db, err := sql.Open("sqlite", filepath.Join(c.dir, job.RegisterFile))
 	require.NoError(t, err)
 	defer db.Close()

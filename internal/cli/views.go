@@ -16,10 +16,10 @@ func (a *App) viewsCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "views",
 		Short: "A still from every camera, on one sheet",
-		Long: `Fetches a still from every camera of the job by its password, and keeps it in views/, with
-a contact sheet (views.png, views.html) that has tag, name and time. Pictures that are
-black, frozen or the same as another camera's are told, and cameras that offer none.
-handover takes the stills into the record. Nothing is written to any device.`,
+		Long: `Fetches one picture from every camera of the job, with its password, and keeps it in views/
+with a contact sheet (views.png, views.html) that shows tag, name and time. It reports
+pictures that are black, frozen or the same as another camera's, and cameras that have
+none. The handover pack includes the pictures. Writes to no device.`,
 		Example: "  janustat views --wire eth0",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {

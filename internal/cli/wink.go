@@ -14,7 +14,7 @@ import (
 func (a *App) winkCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "wink DEVICE",
-		Short: "Have a device show itself: by its light, its sound, or its lamp",
+		Short: "Make a device flash or sound so that you can find it",
 		Long: `Has a device of the job show itself for a moment by the means it has, so that the row in
 the list and the thing on the wall meet. It is left as it was.`,
 		Example: "  janustat wink C03 --wire eth0",

@@ -23,11 +23,11 @@ import (
 func (a *App) wireCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "wire",
-		Short: "What the laptop is plugged into, and what will stop the job",
-		Long: `Shows each adapter with its link, speed, addresses and gateway; listens for a few
-seconds on the one in use; and tells what will stop the job, likeliest first, each
-with its remedy. It needs no job, but knows more in a job's folder. Nothing is
-changed, on the laptop or on the LAN.`,
+		Short: "Check the laptop's network connection and show what is wrong",
+		Long: `Shows each network adapter with its link, speed, addresses and gateway, listens for a few
+seconds on the one in use, and lists what will stop the job, the likeliest first, each with
+its remedy. It needs no job, but knows more in a job's folder. Changes nothing, on the
+laptop or on the LAN.`,
 		Example: "  janustat wire\n  janustat wire --wire eth0 --json",
 		Args:    noArgs,
 		RunE:    func(c *cobra.Command, _ []string) error { return a.wire(c.Context()) },

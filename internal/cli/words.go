@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -12,6 +13,10 @@ import (
 // flagError tells what is wrong with an option, and which one may have been meant.
 func flagError(c *cobra.Command, err error) error {
 	typed, ok := strings.CutPrefix(err.Error(), "unknown flag: --")
+	var said usageError
+	if errors.As(err, &said) {
+		return err
+	}
 	if !ok {
 		return usagef("%w; `%s --help` shows what it takes", err, c.CommandPath())
 	}

@@ -155,7 +155,7 @@ func TestStrangersAreFoundDescribedAndLeftAlone(t *testing.T) {
 	out := l.fails("laptop", 2, "env", "JANUSTAT_PASSPHRASE=x", program, "--job", job, "take", "10.61.8.52", "--yes")
 	assert.Contains(t, out, "--kind")
 	out = l.fails("laptop", 1, "env", "JANUSTAT_PASSPHRASE=x", program, "--job", job, "take", "all", "--yes")
-	assert.Contains(t, out, "No device fits", "nothing there can be taken by mistake")
+	assert.Contains(t, out, "No device matches", "nothing there can be taken by mistake")
 
 	// A lease service is not begun beside another server's.
 	run("take", "10.61.8.54", "--kind", "panel", "--yes")

@@ -113,7 +113,7 @@ func TestTheTableOfExitCodes(t *testing.T) {
 		{"no such device", 2, on("show", "C01"), "no such device"},
 		{"nothing is taken", 2, on("commission", "--yes"), "no device is taken"},
 		{"found", 0, on("survey", "--quiet"), "1 camera"},
-		{"nothing matched", 1, on("take", "make=Nobody"), "No device fits"},
+		{"nothing matched", 1, on("take", "make=Nobody"), "No device matches"},
 		{"needs an answer", 2, on("take", "all"), "give --yes"},
 		{"taken", 0, on("take", "all", "--yes"), "1 device taken"},
 		{"a tag mistyped", 2, on("show", "C0l"), "did you mean C01?"},

@@ -49,7 +49,7 @@ type Proof struct {
 	usersLeft    int                     // further users whose password was not offered, for the budget of tries
 }
 
-// OK reports whether every check held.
+// OK reports whether every check passed.
 func (p *Proof) OK() bool {
 	return len(p.Checks) > 0 && !slices.ContainsFunc(p.Checks, func(c Check) bool { return !c.OK })
 }

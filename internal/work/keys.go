@@ -57,7 +57,7 @@ func (d *Desk) Offer(ctx context.Context, n *reach.Net, x *device.Device, k comm
 		return err
 	}
 	if !result.Opened {
-		return unfinished("%s refuses this password: it was not kept for it, and one try of its budget is spent%s", x.Label(), triesLeft(ctx, prover, plan))
+		return unfinished("%s does not accept this password: it was not saved%s. (To set a new password: `janustat key change`)", x.Label(), triesLeft(ctx, prover, plan))
 	}
 	x.Apply(device.Opened{At: time.Now(), Facts: result.Found.Proven()})
 	return d.Save(ctx)
@@ -70,9 +70,9 @@ func triesLeft(ctx context.Context, p field.Prover, plan commission.Plan) string
 	case err != nil:
 		return ""
 	case left > 0:
-		return fmt.Sprintf("; %d left within the hour: give a device that counts wrong ones two minutes, then try again", left)
+		return fmt.Sprintf("; tries left this hour: %d, wait two minutes first", left)
 	}
-	return "; none is left within the hour"
+	return "; no try is left this hour"
 }
 
 // Change is a change of passwords that was planned and not sent yet.
