@@ -51,11 +51,11 @@ func TestKeysAreTriedWithinTheBudget(t *testing.T) {
 	p.Others = []Credential{key("Earlier-9", FromEarlier)}
 	r := d.run(t.Context(), p)
 	assert.Equal(t, NeedsYou, r.Status)
-	assert.Contains(t, r.Reason, "keys not tried yet: 2")
+	assert.Contains(t, r.Reason, "passwords not tried yet: 2")
 	assert.Empty(t, r.Refused)
 	d.budget = 0
 	r = d.run(t.Context(), p)
-	assert.Contains(t, r.Reason, "no key on the keyring opens it")
+	assert.Contains(t, r.Reason, "none on the keyring opens it")
 	assert.Len(t, r.Refused, 2)
 	assert.Empty(t, d.writes())
 }
@@ -182,7 +182,7 @@ func TestNoPasswordIsSetWithoutEncryptionWhereTheSheetRefusesIt(t *testing.T) {
 	p.RequireTLS = true
 	r := d.run(t.Context(), p)
 	assert.Equal(t, NeedsYou, r.Status)
-	assert.Contains(t, r.Reason, "offers no HTTPS")
+	assert.Contains(t, r.Reason, "has no HTTPS")
 	assert.Empty(t, d.writes())
 	d.encrypted = true
 	r = d.run(t.Context(), p)

@@ -172,7 +172,7 @@ func TestWhatListingUsersDoesNotTell(t *testing.T) {
 	d.password = "someone's"
 	r = d.run(t.Context(), p)
 	assert.Equal(t, NeedsYou, r.Status)
-	assert.Contains(t, r.Reason, "sealed")
+	assert.Contains(t, r.Reason, "has a password")
 	assert.Equal(t, []string{"key"}, d.writes(), "refused, once")
 	assert.Equal(t, "someone's", d.password)
 	assert.NotContains(t, d.log, "spend", "no password in use was offered")

@@ -78,7 +78,7 @@ func TestADeviceThatWasNeverOpenedAndIsAnotherIsTold(t *testing.T) {
 	d, p = newToy(), plan()
 	p.MuteTLS = "no answer within 20s"
 	r = d.run(t.Context(), p)
-	assert.Contains(t, r.Reason, "offers HTTPS that cannot be spoken")
+	assert.Contains(t, r.Reason, "its HTTPS does not work")
 	assert.Empty(t, d.writes())
 
 	d, p = newToy(), plan()

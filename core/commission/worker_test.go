@@ -90,10 +90,10 @@ func TestRunNeedsYou(t *testing.T) {
 		reason string
 		writes []string
 	}{
-		{"sealed", func(d *toy, _ *Plan) { d.password = "someone's" }, "sealed", nil},
-		{"sealed, and no key", func(d *toy, p *Plan) { d.password, p.Password = "someone's", secret.Password{} }, "no password for it", nil},
+		{"sealed", func(d *toy, _ *Plan) { d.password = "someone's" }, "has a password", nil},
+		{"sealed, and no key", func(d *toy, p *Plan) { d.password, p.Password = "someone's", secret.Password{} }, "not on the keyring", nil},
 		{"reset since the survey", func(_ *toy, p *Plan) { p.Password = secret.Password{} }, "is fresh now", nil},
-		{"budget spent", func(d *toy, _ *Plan) { d.password, d.budget = "someone's", 7*time.Minute }, "budget", nil},
+		{"budget spent", func(d *toy, _ *Plan) { d.password, d.budget = "someone's", 7*time.Minute }, "no password tries left", nil},
 		{"gone", func(d *toy, _ *Plan) { d.away = true }, "does not answer at 10.61.8.42 or 192.168.77.20", nil},
 		{"another device", func(d *toy, _ *Plan) { d.serial = "S2" }, "serial S2, not S1", nil},
 		{"address in use", func(d *toy, _ *Plan) { d.inUse = true }, "02:00:00:00:00:99", []string{"key", "clock", "name"}},

@@ -198,7 +198,7 @@ func TestAllotPassesOverWhereOthersStillSit(t *testing.T) {
 	got, err := Allot(g, blocks, nil, clash[:2])
 	require.NoError(t, err)
 	require.Equal(t, at("10.61.8.41"), got[0].Address)
-	require.Equal(t, Allotment{"C02", at("10.61.8.43"), "next free in block camera; 10.61.8.42 is where C02 is now"}, got[1])
+	require.Equal(t, Allotment{"C02", at("10.61.8.43"), "next free in block camera; 10.61.8.42 is still used by C02"}, got[1])
 	got, err = Allot(g, blocks, nil, clash)
 	require.NoError(t, err, "nothing else is left, so it is given after all")
 	require.Equal(t, at("10.61.8.42"), got[2].Address)

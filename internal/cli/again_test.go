@@ -24,7 +24,7 @@ func TestKeysAreOfferedAgain(t *testing.T) {
 	assert.Contains(t, c.must("key", "again", "C01"), "forgotten of C01: which keys it has refused")
 	code, _, errs = c.run("", "key", "try", "C01")
 	assert.Equal(t, ExitNeeds, code)
-	assert.Contains(t, errs, "none is left within the hour", "tries that were made count as before")
+	assert.Contains(t, errs, "no try is left this hour", "tries that were made count as before")
 }
 
 // A factory password that was replaced is offered once when it is proved to be in vain, though

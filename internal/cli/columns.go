@@ -113,7 +113,7 @@ func columnsFor(keys, noted []string) ([]listColumn, error) {
 		case slices.Contains(noted, key):
 			out[i] = listColumn{key, "noted", column{head: strings.ToUpper(key)}, func(r *row) string { return r.notes[key] }, nil}
 		default:
-			return nil, usagef("%q is no column%s: use %s, or a field that was noted", key, text.Meant(key, append(columnKeys(), noted...)), strings.Join(columnKeys(), ", "))
+			return nil, usagef("there is no column %q%s. Columns: %s, and any field that you added with `note`", key, text.Meant(key, append(columnKeys(), noted...)), strings.Join(columnKeys(), ", "))
 		}
 	}
 	return out, nil

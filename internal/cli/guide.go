@@ -147,6 +147,16 @@ func (g *guide) begin(ctx context.Context) error {
 	if isJob(a.jobDir) {
 		return nil
 	}
+	if a.lastJob != "" && !a.yes {
+		answer, err := g.ask(ctx, fmt.Sprintf("No job in this folder. Continue the last one, in %s? (Enter: yes · n: start a new one here · q: stop here)", a.lastJob))
+		if err != nil {
+			return err
+		}
+		if answer == "" {
+			a.jobDir = a.lastJob
+			return nil
+		}
+	}
 	name, err := g.ask(ctx, "No job here yet. What is the site called?")
 	if err != nil {
 		return err

@@ -253,7 +253,7 @@ func TestARecorderWithoutServicesHasASheet(t *testing.T) {
 	c.sheet("channels: auto\nnames: {VD001: =Quay}\n")
 	c.prepare()
 	out := c.must("commission", "--yes", "--quiet")
-	assert.Contains(t, out, "Note: R01: cannot be told its channels")
+	assert.Contains(t, out, "Note: R01: cannot be set up over the network: enter its channels by hand")
 	assert.Contains(t, c.must("channels", "R01"), "to be typed in")
 	file := filepath.Join(c.dir, "sheet.csv")
 	code, _, errs := c.run("", "channels", "--csv", file, "--passwords")

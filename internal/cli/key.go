@@ -48,7 +48,7 @@ give a device a new password use "key change".`,
 		Example: "  janustat key set\n  janustat key set R01 --wire eth0",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
-				return usagef("key set takes one device at most; the password itself is asked for")
+				return usagef("key set takes one device, and asks for the password that it has now. To give a device a new password: `janustat key change DEVICE`")
 			}
 			return nil
 		},

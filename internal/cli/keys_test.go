@@ -93,7 +93,7 @@ func TestKeysOfFactoriesAndOfEarlierWork(t *testing.T) {
 	code, out, _ = c.run("", "commission", "--yes", "--quiet")
 	assert.Equal(t, ExitNeeds, code)
 	assert.Contains(t, out, "4 done, 1 needs you")
-	assert.Contains(t, out, "no key on the keyring opens it")
+	assert.Contains(t, out, "none on the keyring opens it")
 	listed := c.must("key", "list")
 	assert.Regexp(t, `C0\d +02:e4:42:00:02:01 +admin +changed`, listed)
 	assert.Regexp(t, `D01 +02:0a:c0:00:05:01 +admin +earlier`, listed)
@@ -101,7 +101,7 @@ func TestKeysOfFactoriesAndOfEarlierWork(t *testing.T) {
 
 	// Nothing that was refused is offered again, and the budget holds across commands.
 	_, mark := c.events(0)
-	code, _, errs = c.run("", "key", "try", "D1")
+	code, _, errs = c.run("", "key", "try", "D9")
 	assert.Equal(t, ExitUsage, code, errs)
 	c.run("", "key", "try", "02:e4:41:00:02:01", "--quiet")
 	c.run("", "commission", "--yes", "--quiet")

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const neighbours = `
+const nextDoor = `
 site: Two doors
 seed: 5
 laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
@@ -27,7 +27,7 @@ others:
 // found, users that the job made included, and what cannot be put back is said before.
 func TestWhatIsSomebodysIsNamedAndPutBack(t *testing.T) {
 	t.Parallel()
-	c := hire(t, neighbours, "--subnet", "10.61.8.0/23")
+	c := hire(t, nextDoor, "--subnet", "10.61.8.0/23")
 	out := strings.Join(strings.Fields(c.must("survey", "--quiet")), " ")
 	assert.Contains(t, out, `was set up by somebody before (called "Till", at a fixed address of this network). Is it the site's?`)
 	out = c.must("take", "all", "--yes", "--quiet")

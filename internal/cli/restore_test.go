@@ -118,6 +118,6 @@ devices:
 	}()
 	code, out, errs := c.run("", "commission", "--yes")
 	require.Equal(t, ExitDone, code, out+errs)
-	assert.Contains(t, errs, "C01  power    power it off and on")
+	assert.Contains(t, errs, "C01  power    power-cycle it now")
 	assert.Contains(t, c.must("prove", "--quiet"), "1 of 1 devices proved")
 }

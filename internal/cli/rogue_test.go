@@ -296,7 +296,7 @@ func TestHTTPSIsNeverTakenForAbsentBecauseItIsSlow(t *testing.T) {
 	code, out, errs := c.run("", "commission", "--yes", "--quiet")
 	assert.Equal(t, ExitNeeds, code, errs)
 	assert.Contains(t, out, "2 done, 1 need")
-	assert.Contains(t, out, "C02 (02:7a:11:00:01:02) offers HTTPS that cannot be spoken")
+	assert.Contains(t, out, "C02 (02:7a:11:00:01:02) its HTTPS does not work")
 	assert.Contains(t, out, "Note: C03: made itself another certificate")
 	assert.Empty(t, c.bench.Device("mute").Passwords())
 	history := c.must("log", "C01")

@@ -61,7 +61,7 @@ func TestTransportUsersAndServers(t *testing.T) {
 	code, out, _ := c.run("", "commission", "--yes", "--quiet")
 	assert.Equal(t, ExitNeeds, code)
 	assert.Contains(t, out, "2 done, 2 need you")
-	assert.Contains(t, out, "offers no HTTPS, and the job sheet lets no password be set without")
+	assert.Contains(t, out, "has no HTTPS, and require_tls in the job sheet forbids sending a password")
 	text, err = os.ReadFile(path)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(path, bytes.Replace(text, []byte("require_tls: true"), []byte("require_tls: true, without_tls: [C03, S4]"), -1), 0o600))
@@ -74,7 +74,7 @@ func TestTransportUsersAndServers(t *testing.T) {
 
 	proved := c.must("prove", "--quiet")
 	assert.Contains(t, proved, "4 of 4 devices proved")
-	assert.Contains(t, proved, "Password set without encryption: 2 devices of 4")
+	assert.Contains(t, proved, "Password sent unencrypted (HTTP): 2 devices of 4")
 	assert.Contains(t, c.must("log", "C03"), "(password set without encryption)")
 	assert.NotContains(t, c.must("log", "C01"), "without encryption")
 	_, _, users := c.bench.Device("beside").Look()

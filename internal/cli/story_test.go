@@ -265,7 +265,7 @@ devices:
 
 	code, _, errs = c.run("Wrong-Guess-1\n", "key", "set", "R01")
 	assert.Equal(t, ExitNeeds, code)
-	assert.Contains(t, errs, "refuses this password")
+	assert.Contains(t, errs, "does not accept this password")
 	code, out, errs := c.run("Harbour-Light-42\n", "key", "set", "R01")
 	require.Equal(t, ExitDone, code, errs)
 	assert.Contains(t, out, "192.168.50.10/26, gateway 192.168.50.1")
@@ -301,12 +301,12 @@ func TestTheBudgetHoldsAcrossRuns(t *testing.T) {
 	c.must("allot")
 	code, out, _ := c.run("", "commission", "--yes")
 	assert.Equal(t, ExitNeeds, code)
-	assert.Contains(t, out, "the keyring has no password for it")
+	assert.Contains(t, out, "has a password that is not on the keyring")
 	assert.Contains(t, out, "next: put its password on the keyring (`janustat key set C01`, or `janustat key add` for one of earlier work)")
 	for run := range 3 {
 		code, _, errs := c.run(fmt.Sprintf("Wrong-Guess-%d\n", run), "key", "set", "C01")
 		assert.Equal(t, ExitNeeds, code)
-		want := "refuses this password"
+		want := "does not accept this password"
 		if run == 2 {
 			want = "budget of password tries is spent"
 		}

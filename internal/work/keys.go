@@ -57,7 +57,8 @@ func (d *Desk) Offer(ctx context.Context, n *reach.Net, x *device.Device, k comm
 		return err
 	}
 	if !result.Opened {
-		return unfinished("%s does not accept this password: it was not saved%s. (To set a new password: `janustat key change`)", x.Label(), triesLeft(ctx, prover, plan))
+		err := fmt.Errorf("%s does not accept this password: it was not saved%s", x.Label(), triesLeft(ctx, prover, plan))
+		return &Unfinished{advice.Wrap(err, "to give it a new password: %s", advice.KeyChange.On(x.Label()))}
 	}
 	x.Apply(device.Opened{At: time.Now(), Facts: result.Found.Proven()})
 	return d.Save(ctx)
