@@ -333,7 +333,7 @@ func (g *guide) which(ctx context.Context, others []device.Device) error {
 	for {
 		fmt.Fprintln(g.app.Err)
 		for i := range others {
-			fmt.Fprintf(g.app.Err, "  %d  %s  %s\n", i+1, setUpText(&others[i]), others[i].MAC)
+			fmt.Fprintln(g.app.Err, text.Words(strconv.Itoa(i+1)+".", setUpText(&others[i])+",", others[i].MAC.String()))
 		}
 		answer, err := g.ask(ctx, fmt.Sprintf("Somebody set up %s before. Which are the site's? (numbers · Enter: none, leave all of them out · -: not decided now · q: stop here)", plural(len(others), "device")))
 		if err != nil || answer == later {

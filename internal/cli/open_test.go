@@ -31,9 +31,8 @@ type finishedJob struct {
 	devices []device.Device
 	sheet   string
 	checks  map[string][]field.Check // by tag
-	offers  []job.Offer
-	journal []commission.Write // of C01
-	locked  bool               // C01
+	journal []commission.Write       // of C01
+	locked  bool                     // C01
 }
 
 func finished() *finishedJob {
@@ -142,12 +141,14 @@ func TestEveryStateIsToldAlikeEverywhere(t *testing.T) {
 		"refuses a setting": {func(j *finishedJob) {
 			j.checks["C01"][1] = field.Check{Name: field.CheckClock, Want: "within 2s", Got: "1h off", Refused: true}
 		}, map[open.What]string{open.Refused: "C01"}},
-		"old passwords untested":          {func(j *finishedJob) { j.checks["C01"][1] = field.Check{Name: field.CheckOldKeys, OK: true, Left: 6} }, map[open.What]string{open.Unproved: "C01"}},
-		"silent":                          {func(j *finishedJob) { j.camera().SeenAt, j.camera().OpenedAt = j.at, j.at }, map[open.What]string{open.Silent: "C01"}},
-		"alarm":                           {func(j *finishedJob) { j.camera().Alarm = "it shows another certificate" }, map[open.What]string{open.Alarm: "C01"}},
-		"locked":                          {func(j *finishedJob) { j.locked = true }, map[open.What]string{open.Locked: "C01"}},
-		"reset":                           {func(j *finishedJob) { j.camera().ResetAt = j.at.Add(3 * time.Hour) }, map[open.What]string{open.Reset: "C01"}},
-		"no channel, and nobody asked":    {func(j *finishedJob) { j.sheet = "channels: {R01: {1: C02}}\n" }, map[open.What]string{open.Unrecorded: "C01"}},
+		"old passwords untested": {func(j *finishedJob) { j.checks["C01"][1] = field.Check{Name: field.CheckOldKeys, OK: true, Left: 6} }, map[open.What]string{open.Unproved: "C01"}},
+		"silent":                 {func(j *finishedJob) { j.camera().SeenAt, j.camera().OpenedAt = j.at, j.at }, map[open.What]string{open.Silent: "C01"}},
+		"alarm":                  {func(j *finishedJob) { j.camera().Alarm = "it shows another certificate" }, map[open.What]string{open.Alarm: "C01"}},
+		"locked":                 {func(j *finishedJob) { j.locked = true }, map[open.What]string{open.Locked: "C01"}},
+		"reset":                  {func(j *finishedJob) { j.camera().ResetAt = j.at.Add(3 * time.Hour) }, map[open.What]string{open.Reset: "C01"}},
+		"no channel, and nobody asked": {func(j *finishedJob) {
+			j.sheet = "channels: {R01: {1: C02}}" + "\n"
+		}, map[open.What]string{open.Unrecorded: "C01"}},
 		"no channel, by somebody's word":  {func(j *finishedJob) { j.sheet = "channels: none\n" }, nil},
 		"a panel without a server":        {func(j *finishedJob) { d := j.camera(); d.Kind = device.Panel }, map[open.What]string{open.Unreported: "C01"}},
 		"two of one name":                 {func(j *finishedJob) { j.camera().Name, j.devices[2].Name = "Gangway", "gangway" }, map[open.What]string{open.SameName: "C02"}},

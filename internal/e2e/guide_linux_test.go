@@ -37,7 +37,7 @@ func TestTheWholeJobByKeystrokes(t *testing.T) {
 	s.Sees("Password of the recorder Ledger 16 at 10.61.8.10 (protected)")
 	s.Types("Harbour-Light-42\r")
 	s.Types(lastWord(s) + "\r")
-	s.Sees("1  camera Dome 420 at 10.61.8.47 (protected)")
+	s.Sees("1. camera Dome 420 at 10.61.8.47 (protected)")
 	s.Sees("Which are the site's?")
 	s.Types("\r")
 	s.Sees("$ janustat leave 02:e4:42:00:01:99")

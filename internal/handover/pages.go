@@ -127,14 +127,10 @@ const maxParagraph = 16000
 
 // lines parts a text into lines of a width.
 func (p *printer) lines(s string, wide float64) []string {
-	var out []string
-	for _, line := range p.SplitText(printable(text.Harmless(s, maxParagraph, nil)), wide) {
-		out = append(out, line)
+	if out := p.SplitText(printable(text.Harmless(s, maxParagraph, nil)), wide); len(out) > 0 {
+		return out
 	}
-	if len(out) == 0 {
-		return []string{""}
-	}
-	return out
+	return []string{""}
 }
 
 // checkPages have, for each device, all that is known of it, and each of its checks.
