@@ -160,6 +160,20 @@ func (e Found) apply(d *Device) {
 	}
 }
 
+// TakenOver is that an earlier job set the device up: where, as found and as left, and what was read
+// of it then, by the record that this job begins from.
+type TakenOver struct {
+	Left, Found *Settings
+	Links       []Link
+}
+
+func (e TakenOver) apply(d *Device) {
+	d.AsLeft, d.AsFound, d.Links = e.Left, e.Found, e.Links
+	if e.Left != nil {
+		d.Addresses = []netip.Addr{e.Left.Address}
+	}
+}
+
 // PutBack is that the device has the settings again that it was found with: it is left out of the
 // job, and what the job decided of it is forgotten.
 type PutBack struct{ At time.Time }

@@ -150,7 +150,7 @@ func (l *list) device(d *device.Device) {
 		case d.SetUpBy != "":
 			add(SetApart, Work, d.FirstSeen, advice.Say("%s if it is the site's, %s if not", advice.Take.On(refOf(d)), advice.Leave.On(refOf(d))), "is a %s, set up by somebody before (%s): nobody has said whose it is", what(d), d.SetUpBy)
 		case d.Configurable():
-			add(Undecided, Work, d.FirstSeen, advice.Say("%s or %s", advice.Take.On(refOf(d)), advice.Leave.On(refOf(d))), "is a %s, and nobody has said whether it is of the job", what(d))
+			add(Undecided, Work, d.FirstSeen, advice.Say("%s adds all of that sort", advice.TakeAll), "is a %s, and nobody has said whether it is of the job", what(d))
 		case d.Access == device.Unread:
 			add(Unread, Work, d.FirstSeen, advice.Say("%s", advice.Survey), "is a %s, and did not say yet what it is", what(d))
 		}

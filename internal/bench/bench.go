@@ -12,6 +12,7 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"janustat/core/device"
 	"janustat/internal/wire"
@@ -25,6 +26,7 @@ type Bench struct {
 	devices []*Device
 	cancel  context.CancelFunc
 	running sync.WaitGroup
+	pulled  atomic.Bool // the clients' cable is out
 }
 
 // Start brings a site up and returns once every host answers. Stop ends it.
@@ -239,9 +241,16 @@ func (b *Bench) plug(ctx context.Context, w *wire.Frames, hello []byte) {
 	}
 }
 
+// Pull has the cable of the clients out, or in again: nothing of what is sent arrives.
+func (b *Bench) Pull(out bool) { b.pulled.Store(out) }
+
 // Join connects a wire to the switch and carries frames until the wire ends.
 func (b *Bench) Join(w wire.Wire) error {
-	port := b.sw.Plug(func(frame []byte) { _ = w.Write(frame) }, nil) // a full buffer loses frames, as a cable would
+	port := b.sw.Plug(func(frame []byte) {
+		if !b.pulled.Load() {
+			_ = w.Write(frame) // a full buffer loses frames, as a cable would
+		}
+	}, nil)
 	defer port.Unplug()
 	for {
 		frame, err := w.Read()
@@ -251,7 +260,9 @@ func (b *Bench) Join(w wire.Wire) error {
 			}
 			return err
 		}
-		port.Send(frame)
+		if !b.pulled.Load() {
+			port.Send(frame)
+		}
 	}
 }
 

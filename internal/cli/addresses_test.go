@@ -58,3 +58,32 @@ func TestAddressesOfAPersonsChoice(t *testing.T) {
 		assert.Contains(t, errs, "line ")
 	}
 }
+
+const lateComer = `
+site: Late
+seed: 8
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: VD1, restart: 1s}
+  - {id: late, model: verrine-dome, mac: "02:e4:42:00:01:09", serial: VD9, address: 10.61.8.41/23, name: Till, restart: 1s}
+`
+
+// What was allotted and never sent is decided again by what is known when it would be sent.
+func TestAnAllotmentGoesStaleWithItsEvidence(t *testing.T) {
+	t.Parallel()
+	c := hire(t, lateComer, "--subnet", "10.61.8.0/23")
+	late := c.bench.Device("late")
+	late.Unplug()
+	c.prepare()
+	assert.Equal(t, "10.61.8.41", c.decided("02:e4:42:00:01:01", "allotted"))
+	late.Plug()
+	waitFor(t, "the other device is back", func() bool {
+		_, out, _ := c.run("", "survey", "--quiet", "--for", "2s")
+		return strings.Contains(out, "02:e4:42:00:01:09")
+	})
+	_, out, errs := c.run("", "commission", "--yes")
+	assert.Contains(t, errs, "allotted anew, since something is known by now that was not: C01 10.61.8.42 in place of 10.61.8.41")
+	assert.Contains(t, out, "1 done, 0 need you")
+	at, _, _ := c.bench.Device("dome").Look()
+	assert.Equal(t, "10.61.8.42/23", at.String())
+}

@@ -131,14 +131,14 @@ func takeOver(ctx context.Context, dir string, from handover.Record, keys []shar
 	}
 	defer j.Close()
 	devices := make([]device.Device, len(from.Devices))
-	for i, e := range from.Devices {
-		devices[i] = e.Device(time.Now())
-	}
+	links := map[string][]device.Link{}
 	for _, c := range from.Channels {
-		at := slices.IndexFunc(devices, func(d device.Device) bool { return d.Tag == c.Recorder && c.Recorder != "" })
-		if at >= 0 && c.Camera != "" {
-			devices[at].Links = append(devices[at].Links, device.Link{Kind: string(commission.StepChannel), Peer: c.Camera, Number: c.Number, State: c.State})
+		if c.Recorder != "" && c.Camera != "" {
+			links[c.Recorder] = append(links[c.Recorder], device.Link{Kind: string(commission.StepChannel), Peer: c.Camera, Number: c.Number, State: c.State})
 		}
+	}
+	for i, e := range from.Devices {
+		devices[i] = e.Device(time.Now(), links[e.Tag])
 	}
 	names, sheet := map[string]string{}, j.Sheet.Among(devices)
 	for i, e := range from.Devices {

@@ -15,7 +15,7 @@ import (
 )
 
 func (a *App) benchCommand() *cobra.Command {
-	site, socket, attach, logFile := bench.Demo, "", "", ""
+	site, socket, attach, logFile, order := bench.Demo, "", "", "", ""
 	var draw uint64
 	size := 10
 	c := &cobra.Command{
@@ -25,10 +25,22 @@ func (a *App) benchCommand() *cobra.Command {
 MAC and TCP/IP stack. Clients plug in through a Unix socket (--wire bench:PATH), or
 the site is attached to a network adapter, in a network namespace of your own.
 A site is described in a YAML file (docs/bench.md); "quillmere" is built in. --draw makes
-one of devices whose traits are drawn by a seed: the same seed makes the same site.`,
-		Example: "  janustat bench --socket /tmp/quillmere.sock\n  janustat survey --wire bench:/tmp/quillmere.sock",
+one of devices whose traits are drawn by a seed: the same seed makes the same site.
+
+While it runs, --do lets you pull a cable or unplug a device, from another terminal.`,
+		Example: "  janustat bench --socket /tmp/quillmere.sock\n  janustat survey --wire bench:/tmp/quillmere.sock\n  janustat bench --socket /tmp/quillmere.sock --do \"unplug quay-cube\"\n  janustat bench --socket /tmp/quillmere.sock --do \"cable out\"",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			if order != "" {
+				if socket == "" {
+					return usagef("--do needs the --socket of a running bench")
+				}
+				said, err := bench.Order(c.Context(), socket+ordersOf, order)
+				if err != nil {
+					return usageError{err}
+				}
+				return a.report(said)
+			}
 			if (socket == "") == (attach == "") {
 				return usagef("give either --socket PATH or --attach ADAPTER")
 			}
@@ -45,6 +57,7 @@ one of devices whose traits are drawn by a seed: the same seed makes the same si
 	f.IntVar(&size, "devices", size, "how `MANY` devices --draw makes, 1 to 200")
 	f.StringVar(&socket, "socket", "", "listen on this Unix socket `PATH`")
 	f.StringVar(&attach, "attach", "", "join this network `ADAPTER` to the site's switch")
+	f.StringVar(&order, "do", "", "have the running bench do this `ORDER`: unplug, plug, restart or reset DEVICE; cable out or in; devices")
 	f.StringVar(&logFile, "log", "", "write what the hosts experience to this `FILE`, as JSON lines")
 	return c
 }
@@ -100,9 +113,17 @@ func (a *App) bench(ctx context.Context, site *bench.Site, socket, attach, logFi
 	if err != nil {
 		return err
 	}
-	a.say("%s: %d devices and %d others on --wire bench:%s; ctrl-C ends", site.Name, devices, others, socket)
+	hands, err := listenSocket(socket + ordersOf)
+	if err != nil {
+		return err
+	}
+	go func() { _ = b.TakeOrders(ctx, hands) }() // ends with ctx
+	a.say("%s: %d devices and %d others on --wire bench:%s; Ctrl-C ends", site.Name, devices, others, socket)
 	return b.Serve(ctx, l)
 }
+
+// ordersOf is behind the name of a bench's socket, of the one that takes orders.
+const ordersOf = ".do"
 
 // listenSocket listens on a path, clearing away a socket that a killed bench left.
 func listenSocket(path string) (net.Listener, error) {

@@ -76,6 +76,17 @@ func (a *App) commission(ctx context.Context, d *work.Desk, only work.Selection,
 	if err != nil {
 		return err
 	}
+	changed, err := d.Refresh(ctx, only)
+	var disagree *ground.DisagreeError
+	switch {
+	case errors.As(err, &disagree): // what was decided before they did stands
+		a.say("note: %s; going on by what was allotted before", errorText(err))
+	case err != nil:
+		return err
+	}
+	for _, text := range changed {
+		a.say("allotted anew, since something is known by now that was not: %s", text)
+	}
 	question := fmt.Sprintf("Commission %s now?", plural(n, "device"))
 	if len(waiting) > 0 {
 		question = fmt.Sprintf("%s no address allotted, and will wait (`janustat allot`). %s", text.Have(waiting), question)

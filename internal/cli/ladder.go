@@ -77,6 +77,7 @@ func (a *App) ladder(ctx context.Context, d *work.Desk, in, out *os.File) error 
 	if !a.colour(out) {
 		opts = append(opts, tea.WithColorProfile(colorprofile.ASCII))
 	}
+	a.fresh() // what was typed before the screen was there is meant for nothing on it
 	p := tea.NewProgram(m, opts...)
 	// While the screen is there, what would be printed is told on it.
 	stderr := a.Err

@@ -28,7 +28,7 @@ func TestTheWholeJobByKeystrokes(t *testing.T) {
 	s := driver.NewScreen(t, c, 130, 50)
 	const name, typed = "Quillmere Ferry Terminal", len("janustat\n")
 
-	s.Sees("Enter: be guided")
+	s.Sees("Enter: start a new job, step by step")
 	s.Types("\r")
 	s.Sees("What is the site called?")
 	s.Press(name + "\r") // a name, which nobody can leave out
@@ -113,7 +113,7 @@ func TestTheGuidedWayStopsAndGoesOn(t *testing.T) {
 	p.dir = filepath.Join(p.dir, "quay-co")
 	p.env = append(p.env, "JANUSTAT_JOB="+p.dir)
 	s = p.types()
-	s.Sees("Enter: go on, guided")
+	s.Sees("Enter: continue the job, step by step")
 	s.Press("\r")
 	s.Sees("Is that every device you installed?")
 	s.Press("2\r") // the number that was hung
@@ -144,13 +144,14 @@ func TestTheGuidedWayStopsAndGoesOn(t *testing.T) {
 	s.Sees("passphrase of the job's keyring")
 	s.Press("four gulls over watre\r")
 	s.Sees("does not open the keyring: once more")
+	s.Until("the question again", func(text string) bool { return strings.Count(text, "passphrase of the job's keyring:") == 2 })
 	s.Press("four gulls over water\r")
 	s.Sees("keyed")
 	assert.Equal(t, 0, s.Ends())
 	s.AsItWas()
 
 	s = p.types()
-	s.Sees("the record in handover is up to date")
+	s.Sees("nothing is open, and the record in handover is up to date")
 	assert.Equal(t, 0, s.Ends())
 }
 

@@ -107,7 +107,7 @@ func TestTheTableOfExitCodes(t *testing.T) {
 	}{
 		{"done", 0, []string{"begin", "quay", "--name", "Quay", "--subnet", "10.61.8.0/23"}, "Began Quay"},
 		{"job exists", 2, []string{"begin", "quay"}, "there is a job in quay already"},
-		{"nothing answered", 1, []string{"survey", "--for", "1s", "--job", "quay", "--wire", "bench:" + nobody}, "Nothing answered"},
+		{"nothing answered", 1, []string{"survey", "--for", "1s", "--job", "quay", "--wire", "bench:" + nobody}, "No device answered"},
 		{"nobody is known", 0, on("list"), "Nothing to list"},
 		{"nothing matched", 1, on("list", "kind=panel"), "Nothing to list"},
 		{"no such device", 2, on("show", "C01"), "no such device"},

@@ -322,7 +322,7 @@ func TestARecordIsReadBack(t *testing.T) {
 		assert.Equal(t, "=HYPERLINK(\"x\")", e.Name, name)
 		assert.Equal(t, "@blue", e.Own["cable"], name)
 		assert.Equal(t, "Hall", e.Place, name)
-		d := e.Device(made)
+		d := e.Device(made, nil)
 		assert.Equal(t, netip.MustParseAddr("10.61.8.42"), d.Allotted.Address, name)
 		assert.Equal(t, 23, d.Allotted.Prefix, name)
 		assert.Equal(t, device.Sealed, d.Access, name)
@@ -360,7 +360,7 @@ func FuzzRead(f *testing.F) {
 	f.Fuzz(func(t *testing.T, data []byte) {
 		if r, err := fromCSV(data); err == nil {
 			for _, e := range r.Devices {
-				e.Device(made)
+				e.Device(made, nil)
 			}
 		}
 	})

@@ -357,8 +357,8 @@ func differences(earlier, later Record, a, b Entry) (out []Difference) {
 }
 
 // Device gives an entry as a device of a new job: in it, with the address it had, and with
-// no key on that job's keyring.
-func (e Entry) Device(now time.Time) device.Device {
+// no key on that job's keyring. links are what it knows of others.
+func (e Entry) Device(now time.Time, links []device.Link) device.Device {
 	d := device.Device{
 		Tag: e.Tag, MAC: e.MAC, FirstSeen: now,
 		Facts: device.Facts{Kind: e.Kind, Make: e.Make, Model: e.Model, Serial: e.Serial, Firmware: e.Firmware, Name: e.Name, Access: device.Sealed, Indoor: strings.HasPrefix(e.Tag, "I")},
@@ -367,14 +367,13 @@ func (e Entry) Device(now time.Time) device.Device {
 	d.Ports, d.Offers = e.Ports, e.Services
 	if s, ok := e.settings(); ok {
 		d.Apply(device.Allotment{At: now, Settings: s, Why: "as in the record it began from"})
-		d.Addresses = []netip.Addr{s.Address}
-		d.AsLeft = &s
-		if s.Name = e.Name; e.AsLeft != nil {
-			*d.AsLeft = *e.AsLeft
+		left := s
+		if left.Name = e.Name; e.AsLeft != nil {
+			left = *e.AsLeft
 		} else {
-			d.AsLeft.DNS, d.AsLeft.NTP, d.AsLeft.Zone = addresses(e.DNS), addresses(e.NTP), e.Zone
+			left.DNS, left.NTP, left.Zone = addresses(e.DNS), addresses(e.NTP), e.Zone
 		}
-		d.AsFound = e.AsFound
+		d.Apply(device.TakenOver{Left: &left, Found: e.AsFound, Links: links})
 	}
 	if e.LeftOut {
 		d.Apply(device.Chosen{At: now, Choice: device.Left})

@@ -6,7 +6,6 @@ import (
 	"net"
 	"net/netip"
 	"strconv"
-	"syscall"
 	"time"
 
 	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
@@ -28,7 +27,7 @@ func (w *Wire) connect(r *tcp.ForwarderRequest) {
 		far, err := d.DialContext(w.ctx, "tcp4", net.JoinHostPort(to.String(), strconv.Itoa(int(id.LocalPort))))
 		if err != nil {
 			// A port that is shut says so; who does not answer is silent.
-			r.Complete(errors.Is(err, syscall.ECONNREFUSED))
+			r.Complete(errors.Is(err, refusedError))
 			return
 		}
 		defer far.Close()

@@ -8,7 +8,6 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
-	"syscall"
 	"time"
 
 	"janustat/core/device"
@@ -143,7 +142,7 @@ func (n *neighbours) unreachable(a netip.Addr) bool {
 	if err == nil {
 		c.Close()
 	}
-	return errors.Is(err, syscall.EHOSTUNREACH)
+	return errors.Is(err, unreachableError)
 }
 
 // speaks reports whether anything is said at an address: a port that opens, or one that
@@ -160,7 +159,7 @@ func speaks(ctx context.Context, a netip.Addr) bool {
 			if err == nil {
 				c.Close()
 			}
-			said <- err == nil || errors.Is(err, syscall.ECONNREFUSED)
+			said <- err == nil || errors.Is(err, refusedError)
 		}()
 	}
 	for range ports {

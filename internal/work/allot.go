@@ -20,6 +20,8 @@ type Allotting struct {
 	Again    []string // selectors of those whose allotment is made anew
 	Renumber []string // likewise, whatever address they have now
 	Anew     bool     // the site network is resolved anew
+	// Stale is of what was allotted and never sent alone: what has no address keeps none.
+	Stale bool
 }
 
 // Allotment is what was decided.
@@ -98,6 +100,9 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 	at := time.Now()
 	for _, a := range allotted {
 		x := &d.Devices[slices.IndexFunc(d.Devices, func(x device.Device) bool { return x.Tag == a.Key })]
+		if o.Stale && (x.Allotted == nil || x.Commissioned() || progress[x.ID].Moved) {
+			continue
+		}
 		to := device.Settings{Address: a.Address, Prefix: g.Subnet.Bits(), Gateway: g.Gateway}
 		if x.Commissioned() && !again[x.ID] && !renumber[x.ID] && !o.Anew && x.Allotted != nil {
 			to = *x.Allotted // as it was set up
@@ -115,6 +120,22 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 	d.wouldChange(&out, blocks)
 	out.Remarks = d.Job.Sheet.Among(d.Devices).Remarks(d.Devices)
 	return out, nil
+}
+
+// Refresh allots anew what was allotted and never sent, where something is known by now that was
+// not: a password, the ground, a sighting. It tells what changed, with the reason.
+func (d *Desk) Refresh(ctx context.Context, only Selection) ([]string, error) {
+	progress, err := d.Job.Register.Progress(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if !slices.ContainsFunc(d.Devices, func(x device.Device) bool {
+		return x.InJob == device.Taken && only.Has(x.ID) && x.Allotted != nil && !x.Commissioned() && !progress[x.ID].Moved
+	}) {
+		return nil, nil
+	}
+	made, err := d.Allot(ctx, Allotting{Stale: true})
+	return made.Changed, err
 }
 
 // wouldChange tells what the job sheet, as it is by now, would move or rename of what
