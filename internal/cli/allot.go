@@ -85,6 +85,9 @@ func (a *App) allot(ctx context.Context, d *work.Desk, o work.Allotting) error {
 	for _, text := range differs {
 		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, "note: "+text))
 	}
+	for _, text := range setApart(d.Devices) { // whose it is decides what all the others are given
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
+	}
 	fmt.Fprintf(a.Out, "%s allotted; nothing was sent. Next: janustat commission\n", addresses(len(rows)))
 	return nil
 }

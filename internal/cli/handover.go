@@ -314,7 +314,7 @@ func proofsOf(ctx context.Context, j *job.Job) (map[int64]handover.Proof, error)
 		}
 		proof := handover.Proof{At: p.At}
 		for _, c := range checks {
-			x := handover.Checked{Check: c.Name, Result: "passed", Expected: c.Want, Found: c.Got}
+			x := handover.Checked{Check: c.Name, Result: "passed", Expected: c.Want, Found: work.WithoutCommands(c.Got)}
 			switch {
 			case c.OK && c.Left > 0:
 				x.Result, x.Found = "untested", fmt.Sprintf("%d untested", c.Left)

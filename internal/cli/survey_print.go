@@ -122,6 +122,16 @@ func (a *App) printLAN(devices []device.Device, found *field.Findings) {
 		clashing = append(clashing, x)
 	}
 	slices.SortFunc(clashing, netip.Addr.Compare)
+	const many = 3 // one after another; more are summed up
+	if plain := slices.DeleteFunc(slices.Clone(clashing), func(x netip.Addr) bool { return bystanders[x] > 0 }); len(plain) > many {
+		sharing := 0
+		for _, x := range plain {
+			sharing += groups[x]
+		}
+		text := fmt.Sprintf("%d devices share %d addresses (%s). Leave them all plugged in: `commission` gives each its own address", sharing, len(plain), strings.ReplaceAll(ground.List(plain), " ", ", "))
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, badStyle, "clash "), a.wrap(w, 8, text))
+		clashing = slices.DeleteFunc(clashing, func(x netip.Addr) bool { return bystanders[x] == 0 })
+	}
 	for _, x := range clashing {
 		text := fmt.Sprintf("%s is shared by %d devices. Leave them all plugged in: `commission` gives each its own address", x, groups[x])
 		if n := bystanders[x]; n > 0 {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"janustat/core/device"
 	"janustat/core/ground"
@@ -278,7 +279,7 @@ func Requests(devices []device.Device, by Asking) []ground.Request {
 		if d.Allotted != nil && !anew {
 			r.Earlier = d.Allotted.Address
 		}
-		r.Begun = r.Earlier.IsValid() && by.Begun(d)
+		r.Begun = r.Earlier.IsValid() && (by.Begun(d) || strings.HasPrefix(d.Why, ground.ByWord))
 		if r.Fixed = d.Commissioned() && !anew; !r.Fixed {
 			r.Named = by.Named(d)
 		}

@@ -110,6 +110,12 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 		if x.Allotted != nil && x.Allotted.Address != to.Address && !again[x.ID] && !renumber[x.ID] {
 			out.Changed = append(out.Changed, fmt.Sprintf("%s %s in place of %s (%s)", x.Tag, to.Address, x.Allotted.Address, a.Why))
 		}
+		switch {
+		case renumber[x.ID]:
+			a.Why = ground.ByWord + a.Why
+		case strings.HasPrefix(x.Why, ground.ByWord) && x.Allotted != nil && x.Allotted.Address == to.Address:
+			a.Why = x.Why
+		}
 		x.Apply(device.Allotment{At: at, Settings: to, Why: a.Why})
 		out.Devices = append(out.Devices, *x)
 	}

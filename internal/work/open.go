@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"janustat/core/device"
@@ -71,6 +72,20 @@ func Pressing(items []open.Item) (out []open.Item) {
 	return out
 }
 
+// WithoutCommands takes the advice off what a check found: documents are read by people who have no
+// such program.
+func WithoutCommands(s string) string {
+	at := strings.IndexByte(s, '`')
+	if at < 0 {
+		return s
+	}
+	cut := max(strings.LastIndex(s[:at], ": "), 0)
+	if sentence := strings.LastIndex(s[:cut], ". "); sentence > 0 {
+		cut = sentence
+	}
+	return strings.TrimRight(s[:cut], ".: ")
+}
+
 // lastProofs reads what the last proof of each device has left.
 func lastProofs(ctx context.Context, j *job.Job) (map[int64]open.Proof, error) {
 	records, err := j.Register.LastProofs(ctx)
@@ -87,7 +102,7 @@ func lastProofs(ctx context.Context, j *job.Job) (map[int64]open.Proof, error) {
 		for _, c := range checks {
 			p.Untested += c.Left
 			if !c.OK {
-				p.Failed = append(p.Failed, open.Check{Name: c.Name, Want: c.Want, Got: c.Got, Refused: c.Refused})
+				p.Failed = append(p.Failed, open.Check{Name: c.Name, Want: c.Want, Got: WithoutCommands(c.Got), Refused: c.Refused})
 			}
 		}
 		out[id] = p

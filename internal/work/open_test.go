@@ -27,3 +27,16 @@ func TestEveryCheckHasItsMend(t *testing.T) {
 		assert.Equal(t, !has, open.Mend(check, "C01").String() == usual, check)
 	}
 }
+
+// Documents are read by people who have no such program.
+func TestFoundTextsHaveNoCommands(t *testing.T) {
+	for said, want := range map[string]string{
+		"1h0m0s off": "1h0m0s off",
+		"not offered: it is not what it was. If it was reset or replaced on purpose: `janustat restore C01`": "not offered: it is not what it was",
+		"it has none yet: run `janustat commission`":                                                         "it has none yet",
+		"a factory password, known to all, opens it still: run `janustat commission`":                        "a factory password, known to all, opens it still",
+		"`odd`": "",
+	} {
+		assert.Equal(t, want, WithoutCommands(said))
+	}
+}
