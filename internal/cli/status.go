@@ -151,7 +151,10 @@ func (a *App) status(ctx context.Context) error {
 	case finished && len(pressing) == 0:
 		s.Next = "nothing: nothing is open, and the record in " + job.HandoverDir + " is up to date"
 	case finished:
-		s.Next = strings.Trim(pressing[0].Next.Text(command), "`")
+		s.Next = pressing[0].Next.Text(command)
+		if strings.Count(s.Next, "`") == 2 {
+			s.Next = strings.Trim(s.Next, "`")
+		}
 	}
 	if a.json {
 		return a.emit(s)

@@ -59,7 +59,7 @@ func (r Record) HTML(o Options) ([]byte, error) {
 	}
 	var b bytes.Buffer
 	err := pageTemplate().Execute(&b, map[string]any{
-		"R": r, "Groups": groups, "Stills": stills, "Facts": factsOf, "Failing": r.failing(), "Rest": r.rest(), "Channels": sortedChannels(r.Channels), "Found": foundText, "Custody": r.Custody(),
+		"R": r, "Groups": groups, "Stills": stills, "Facts": factsOf, "Failing": r.failing(), "Rest": r.restLines(), "Channels": sortedChannels(r.Channels), "Found": foundText, "Custody": r.Custody(),
 	})
 	if err != nil {
 		return nil, fmt.Errorf("page: %w", err)
@@ -73,6 +73,27 @@ func (r Record) failing() []OpenItem { return slices.Collect(r.items(true)) }
 
 // rest are the other open items.
 func (r Record) rest() []OpenItem { return slices.Collect(r.items(false)) }
+
+// restLines are those, one line for all devices of which the same is so.
+func (r Record) restLines() (out []string) {
+	var order []string
+	of := map[string][]string{}
+	for _, i := range r.rest() {
+		if of[i.Text] == nil {
+			order = append(order, i.Text)
+		}
+		of[i.Text] = append(of[i.Text], i.Device)
+	}
+	for _, t := range order {
+		who := of[t]
+		line := strings.TrimSpace(strings.Join(who, " ") + " " + t)
+		if len(who) > 1 {
+			line = fmt.Sprintf("%d devices (%s): each %s", len(who), strings.Join(who, " "), t)
+		}
+		out = append(out, line)
+	}
+	return out
+}
 
 func (r Record) items(failing bool) iter.Seq[OpenItem] {
 	return func(yield func(OpenItem) bool) {

@@ -526,7 +526,8 @@ func (r Record) signPage(p *printer) {
 	p.Ln(2)
 	for _, box := range []string{"Devices and documents of this record handed over", "Passwords handed over, separately", "Accepted as it is described here"} {
 		y := p.GetY()
-		p.Rect(margin, y+0.8, 3.6, 3.6, "D")
+		p.SetDrawColor(60, 70, 84)
+		p.Rect(margin+1, y+0.8, 3.6, 3.6, "D")
 		p.SetXY(margin+6, y)
 		p.CellFormat(0, 5.4, box, "", 1, "L", false, 0, "")
 	}

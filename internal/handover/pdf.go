@@ -220,20 +220,14 @@ func printable(s string) string {
 	}, s)
 }
 
-// transport tells how passwords travelled.
+// transport tells how well what is said to devices is encrypted; whose password was set without
+// stands among what is open.
 func (r Record) transport(p *printer) {
 	p.SetFont(face, "", 10)
 	if weak := r.WeaklyEncrypted(); len(weak) > 0 {
 		p.Ln(3)
 		p.MultiCell(0, lineStep, printable("Encryption is weak, since the devices offer nothing better: "+strings.Join(weak, "; ")+"."), "", "L", false)
 	}
-	tags := r.InClear()
-	if len(tags) == 0 {
-		return
-	}
-	p.Ln(3)
-	p.MultiCell(0, lineStep, fmt.Sprintf("Password set without encryption on %d of %d devices, over the site's own cable, since they offered nothing better: %s.",
-		len(tags), len(r.Devices), strings.Join(tags, ", ")), "", "L", false)
 }
 
 func (r Record) stillOpen(p *printer) {
@@ -244,7 +238,7 @@ func (r Record) stillOpen(p *printer) {
 	p.SetFont(face, "B", 11)
 	p.CellFormat(0, 6, "Still open", "", 1, "L", false, 0, "")
 	p.SetFont(face, "", 10)
-	rest := r.rest()
+	rest := r.restLines()
 	if len(r.Items) == 0 {
 		p.CellFormat(0, lineStep, "Nothing: every device of the job answered at its address with its password, and every check passed.", "", 1, "L", false, 0, "")
 		return
@@ -253,7 +247,7 @@ func (r Record) stillOpen(p *printer) {
 		p.CellFormat(0, lineStep, "Nothing beyond the table above.", "", 1, "L", false, 0, "")
 	}
 	for _, i := range rest {
-		for n, line := range p.lines(i.Sentence(), p.room()-6) {
+		for n, line := range p.lines(i, p.room()-6) {
 			if p.full(lineStep) {
 				p.AddPage()
 			}

@@ -455,16 +455,6 @@ func (r Record) WeaklyEncrypted() (out []string) {
 	return out
 }
 
-// InClear lists the tags of devices with a password that was set without encryption.
-func (r Record) InClear() (tags []string) {
-	for _, e := range r.Devices {
-		if e.InClear {
-			tags = append(tags, e.Tag)
-		}
-	}
-	return tags
-}
-
 // JSON writes the whole record.
 func (r Record) JSON() ([]byte, error) {
 	var b bytes.Buffer
