@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -172,9 +173,14 @@ func (a *App) status(ctx context.Context) error {
 	for _, text := range s.Remarks {
 		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, job.SheetFile+": "+text))
 	}
-	if lines := a.openLines(items); len(lines) > 0 {
-		fmt.Fprintln(a.Out, "Open:")
-		for _, text := range lines {
+	for _, part := range []struct {
+		head  string
+		lines []string
+	}{{"Open:", a.openLines(pressing)}, {"Good to know:", a.openLines(slices.DeleteFunc(items, func(i open.Item) bool { return i.Urgency != open.Note }))}} {
+		if len(part.lines) > 0 {
+			fmt.Fprintln(a.Out, part.head)
+		}
+		for _, text := range part.lines {
 			fmt.Fprintln(a.Out, a.wrap(a.Out, 4, "  "+text))
 		}
 	}
