@@ -122,7 +122,7 @@ func (h *hands) guided() {
 	s.Until("the question again", func(text string) bool { return strings.HasSuffix(text, "(-: not now):") })
 	did("the recorder's password mistyped")
 	s.Press("Harbour-Light-42\r")
-	s.Sees("Which are the site's?")
+	s.Sees("not decided now · q: stop here)")
 	s.Press("7\r")
 	s.Until("the question again", func(text string) bool { return strings.Count(text, "Which are the site's?") == 2 })
 	did("a number that is not on the list")
@@ -132,6 +132,7 @@ func (h *hands) guided() {
 	s.Sees("have no name yet")
 	s.Press("\r")
 	s.Sees("recorder channels: 2 cameras on the free channels of R01")
+	s.Sees("Write that into the job sheet?") // what is typed before it is forgotten
 	s.Press("\r")
 	s.Sees("Type 3 to set up 3 devices")
 	before := h.wrote()
