@@ -72,7 +72,7 @@ func FactoryName(d *Device) bool {
 	if name == "" {
 		return true
 	}
-	for _, own := range []string{d.Make + d.Model, d.Model, d.Make, d.Serial, d.MAC.String(), d.Host, d.Registry} {
+	for _, own := range []string{d.Make + d.Model, d.Model, d.Make, d.Serial, d.MAC.String(), d.Registry} { // its host name may be a person's too
 		own = compact(own)
 		if own != "" && strings.Contains(own, name) || len(own) > 3 && strings.Contains(name, own) {
 			return true

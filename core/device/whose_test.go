@@ -20,6 +20,11 @@ func TestFactoryNames(t *testing.T) {
 	}
 }
 
+// A host name is as much a person's as the name is: it makes no factory's of it.
+func TestAHostNameIsNoFactorys(t *testing.T) {
+	assert.False(t, FactoryName(&Device{Facts: Facts{Kind: Camera, Model: "Dome 420", Name: "Till", Host: "till"}}))
+}
+
 func TestSetApart(t *testing.T) {
 	here := Here{Subnets: []netip.Prefix{netip.MustParsePrefix("10.61.8.0/23")}, Said: func(d *Device) bool { return d.Serial == "said" }}
 	at := func(a string, dhcp bool) (*Settings, []netip.Addr) {

@@ -97,20 +97,29 @@ func (a *App) confirm(ctx context.Context, question string) error {
 
 // ask asks yes or no on a terminal, --yes or not.
 func (a *App) ask(ctx context.Context, question string) error {
-	a.fresh()
-	fmt.Fprintf(a.Err, "%s [y/N] ", question)
-	answer, err := a.typedLine(ctx)
-	switch {
-	case errors.Is(err, io.EOF):
-		fmt.Fprintln(a.Err)
-		return needsError{"cancelled: nothing was changed"}
-	case err != nil:
+	answer, err := a.answer(ctx, question+" [y/N] ")
+	if err != nil {
 		return err
 	}
-	if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "y" && answer != "yes" {
-		return needsError{"cancelled: nothing was changed"}
+	if answer = strings.ToLower(answer); answer != "y" && answer != "yes" {
+		return cancelled
 	}
 	return nil
+}
+
+// cancelled is that a person has not said yes.
+var cancelled = needsError{"cancelled: nothing was changed"}
+
+// answer asks on a terminal, and gives what is typed from then on; one that is gone cancels.
+func (a *App) answer(ctx context.Context, question string) (string, error) {
+	a.fresh()
+	fmt.Fprint(a.Err, question)
+	answer, err := a.typedLine(ctx)
+	if errors.Is(err, io.EOF) {
+		fmt.Fprintln(a.Err)
+		return "", cancelled
+	}
+	return strings.TrimSpace(answer), err
 }
 
 // confirmCount asks for the number of devices that something is to be written to: whoever types
@@ -122,18 +131,12 @@ func (a *App) confirmCount(ctx context.Context, question string, n int) error {
 	if _, ok := terminal(a.In); !ok {
 		return usagef("%s There is no terminal to ask on: give --yes to go ahead", question)
 	}
-	a.fresh()
-	fmt.Fprintf(a.Err, "%s Type %d to go ahead: ", question, n)
-	answer, err := a.typedLine(ctx)
-	switch {
-	case errors.Is(err, io.EOF):
-		fmt.Fprintln(a.Err)
-		return needsError{"cancelled: nothing was changed"}
-	case err != nil:
+	answer, err := a.answer(ctx, fmt.Sprintf("%s Type %d to go ahead: ", question, n))
+	if err != nil {
 		return err
 	}
-	if strings.TrimSpace(answer) != strconv.Itoa(n) {
-		return needsError{"cancelled: nothing was changed"}
+	if answer != strconv.Itoa(n) {
+		return cancelled
 	}
 	return nil
 }
