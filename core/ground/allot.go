@@ -39,7 +39,7 @@ type Request struct {
 	Current netip.Addr // the address it has, if any
 	Earlier netip.Addr // what an earlier run allotted, if any
 	Alone   bool       // nothing else answers for its current address
-	Keep    bool       // keeps its address whatever its block: the recorder the others are matched to
+	Keep    bool       // keeps its address whatever its block, where it is right for the ground: the recorder the others are matched to
 	Static  bool       // somebody has set its current address: where that is right for the ground, it stays
 	Begun   bool       // Earlier was sent to it, or may have been
 	Fixed   bool       // was set up with Earlier: it stays there, whatever the subnet and the blocks are now
@@ -213,7 +213,7 @@ func (a *allotter) stay(out *Allotment, r Request, blocks []Block) error {
 			return fmt.Errorf("%s is to have %s by the job sheet, which is %s: name another under addresses", r.Key, r.Named, why.Why)
 		}
 		out.Why, out.Address = "named in the job sheet", r.Named
-	case r.Keep:
+	case r.Keep && Check(a.ground.Subnet, r.Current, a.ground.Gateway) == nil:
 		out.Why, out.Address = "keeps its address (the site subnet comes from this recorder)", r.Current
 	case r.Begun && r.Earlier.IsValid() && a.ground.Subnet.Contains(r.Earlier):
 		if why, bad := a.reservedFor(r.Earlier); bad {

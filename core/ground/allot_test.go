@@ -63,6 +63,10 @@ func TestAllot(t *testing.T) {
 			requests: []Request{{Key: "R01", Block: "recorder", Current: addr("10.61.9.200"), Keep: true}}, want: []string{"10.61.9.200"}, why: "keeps its address",
 		},
 		{
+			name: "the recorder that is outside the subnet is numbered", blocks: append(cameras("10.61.8.41", "10.61.8.60"), Block{"recorder", span("10.61.8.11", "10.61.8.20")}),
+			requests: []Request{{Key: "R01", Block: "recorder", Current: addr("192.168.100.2"), Keep: true}}, want: []string{"10.61.8.11"}, why: "next free",
+		},
+		{
 			name: "an earlier allotment now taken", blocks: cameras("10.61.8.41", "10.61.8.60"), reserved: []Reserved{{Range: One(addr("10.61.8.41")), Why: "in use by a printer"}},
 			requests: []Request{{Key: "C01", Block: "camera", Earlier: addr("10.61.8.41"), Begun: true}}, fails: "which is now in use by a printer",
 		},

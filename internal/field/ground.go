@@ -17,22 +17,17 @@ import (
 
 // Claims gathers what the job sheet, the register and the last survey say of
 // the site network.
-//
-// A recorder counts when it is set up: its settings are known and it has a
-// password that this job did not give it. One that is fresh, or that this job
-// addressed, would only repeat a factory or our own decision; so would any other
-// device that this job has begun to set up.
 func Claims(ctx context.Context, j *job.Job, devices []device.Device) ([]ground.Claim, error) {
 	var claims []ground.Claim
 	if c, ok := j.Sheet.Claim(); ok {
 		claims = append(claims, c)
 	}
-	begun, err := j.Register.MaybeKeyed(ctx)
+	keyed, err := j.Register.MaybeKeyed(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for i := range devices {
-		if c, ok := claimOf(&devices[i]); ok && !begun[devices[i].ID] {
+		if c, ok := claimOf(&devices[i], keyed); ok {
 			claims = append(claims, c)
 		}
 	}
@@ -55,9 +50,11 @@ func Claims(ctx context.Context, j *job.Job, devices []device.Device) ([]ground.
 	return claims, nil
 }
 
-func claimOf(d *device.Device) (ground.Claim, bool) {
+// claimOf gives what a device says of the site network by how somebody has set it up. One that
+// has, or may have, a password of this job repeats a factory or our own decision.
+func claimOf(d *device.Device, keyed map[int64]bool) (ground.Claim, bool) {
 	s := d.Settings
-	if s == nil || d.InJob == device.Left || d.Commissioned() || d.Alarm != "" || !setUp(d) {
+	if s == nil || keyed[d.ID] || d.InJob == device.Left || d.Commissioned() || d.Alarm != "" || !setUp(d) {
 		return ground.Claim{}, false
 	}
 	c := ground.Claim{Rank: ground.FromDevice, Source: fmt.Sprintf("%s %s", d.Kind, d.Label()), Gateway: s.Gateway}
@@ -253,6 +250,7 @@ type Asking struct {
 	Again    func(*device.Device) bool       // forgets what it was allotted
 	Renumber func(*device.Device) bool       // forgets what address it has as well
 	Begun    func(*device.Device) bool       // was sent its address, or may have been
+	Keyed    map[int64]bool                  // those that have, or may have, a password of this job
 	Named    func(*device.Device) netip.Addr // what the job sheet names for it
 }
 
@@ -283,7 +281,7 @@ func Requests(devices []device.Device, by Asking) []ground.Request {
 		if r.Fixed = d.Commissioned() && !anew; !r.Fixed {
 			r.Named = by.Named(d)
 		}
-		c, claims := claimOf(d)
+		c, claims := claimOf(d, by.Keyed)
 		r.Keep = claims && c.Rank == ground.FromRecorder && !number
 		// A leased address is the DHCP server's to give again.
 		leased := d.Settings != nil && d.Settings.DHCP

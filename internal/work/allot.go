@@ -77,6 +77,10 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 	if err != nil {
 		return Allotment{}, err
 	}
+	keyed, err := d.Job.Register.MaybeKeyed(ctx)
+	if err != nil {
+		return Allotment{}, err
+	}
 	g, differs, err := field.KeepGround(ctx, d.Job, d.Devices, o.Anew)
 	if err != nil {
 		return Allotment{}, err
@@ -91,6 +95,7 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 		Renumber: func(x *device.Device) bool { return renumber[x.ID] },
 		Begun:    func(x *device.Device) bool { return progress[x.ID].Moved },
 		Named:    d.Job.Sheet.Among(d.Devices).AddressFor,
+		Keyed:    keyed,
 	})
 	allotted, err := ground.Allot(g, blocks, reserved, requests)
 	if err != nil {
