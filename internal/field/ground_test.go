@@ -1,0 +1,27 @@
+package field
+
+import (
+	"net/netip"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"janustat/core/device"
+)
+
+// TestARecorderThatThisJobHasOpened repeats its factory's address, or our own decision: it does
+// not keep that for the sake of those that are matched to it, as one does that others had set up.
+func TestARecorderThatThisJobHasOpened(t *testing.T) {
+	at := netip.MustParseAddr("192.168.100.2")
+	devices := []device.Device{{
+		ID: 7, Tag: "R01", InJob: device.Taken,
+		Addresses: []netip.Addr{at}, Facts: device.Facts{Kind: device.Recorder, Access: device.Keyed, Settings: &device.Settings{Address: at, Prefix: 24}},
+	}}
+	ask := Asking{
+		Again: func(*device.Device) bool { return false }, Renumber: func(*device.Device) bool { return false },
+		Begun: func(*device.Device) bool { return false }, Named: func(*device.Device) netip.Addr { return netip.Addr{} },
+	}
+	assert.True(t, Requests(devices, ask)[0].Keep, "others have set it up")
+	ask.Keyed = map[int64]bool{7: true}
+	assert.False(t, Requests(devices, ask)[0].Keep)
+}
