@@ -37,7 +37,7 @@ name, MAC, serial number, address or kind. Then one key does what is sensible:
   Ctrl-X   swap tags: on the first device, and then on the second
   Ctrl-T   put it into the job, or leave it out
   Ctrl-N   only those without a name, or all
-  Esc      what was typed is gone; Ctrl-C ends
+  Esc      clears what was typed, then ends a swap or a search by unplugging; Ctrl-C ends
 
 Names go into the job sheet at once. But for Ctrl-W nothing is sent to any device.`,
 		Example: "  janustat ladder --wire eth0",
@@ -240,6 +240,11 @@ func (l *ladder) swap(ctx context.Context, one, other device.MAC) tea.Cmd {
 	return l.do(ctx, func() (text string, err error) {
 		err = l.desk.Swap(ctx, one.String(), other.String(), func(m []work.Move) error {
 			text = fmt.Sprintf("%s and %s are swapped", m[0].Device.Tag, m[1].Device.Tag)
+			for _, x := range m {
+				if x.Name != x.NameWas { // a name that the job sheet gives to a tag goes with it
+					text += fmt.Sprintf("; %s is %s, called %s", x.Device.MAC, x.Tag, orDash(x.Name))
+				}
+			}
 			return nil
 		})
 		return text, err

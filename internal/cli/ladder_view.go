@@ -230,8 +230,11 @@ func (m *ladderModel) press(k tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	switch key := k.String(); key {
 	case "up", "down", "pgup", "pgdown", "home", "end":
 		m.move(key)
-	case "esc":
-		m.filter, m.first, m.unplug, m.note = "", device.MAC{}, false, ""
+	case "esc": // takes back what was begun last: a search for the other one is no end of a swap
+		if m.filter == "" {
+			m.first, m.unplug, m.note = device.MAC{}, false, ""
+		}
+		m.filter = ""
 	case "backspace":
 		if runes := []rune(m.filter); len(runes) > 0 {
 			m.filter = string(runes[:len(runes)-1])
@@ -269,7 +272,8 @@ func (m *ladderModel) act(key string, r *rung) tea.Cmd {
 	}
 	switch {
 	case m.first.IsZero():
-		m.first, m.note = r.MAC, fmt.Sprintf("Swap the tag of %s with: choose the other, Ctrl-X again (Esc: no)", r.Label())
+		m.filter, m.nameless = "", false // the other one is most likely not among those
+		m.first, m.note = r.MAC, fmt.Sprintf("Swap the tag of %s with: find the other, Ctrl-X again (Esc: no)", r.Label())
 		return nil
 	case m.first == r.MAC:
 		m.first, m.note = device.MAC{}, "nothing is swapped"

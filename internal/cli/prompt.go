@@ -141,6 +141,24 @@ func (a *App) confirmCount(ctx context.Context, question string, n int) error {
 	return nil
 }
 
+// confirmTag asks for the tag of the device that something is done to which cannot be taken back,
+// --yes or not. Without a terminal it is read from standard input.
+func (a *App) confirmTag(ctx context.Context, verb, question, tag string) error {
+	a.fresh()
+	fmt.Fprintf(a.Err, "%s Type its tag to go ahead: ", question)
+	line, err := a.typedLine(ctx)
+	typed := strings.TrimSpace(line)
+	switch {
+	case errors.Is(err, errInterrupted):
+		return err
+	case err != nil && typed == "":
+		return usagef("%s wants the tag typed on standard input", verb)
+	case typed != tag:
+		return needsError{"that is not its tag: nothing was changed"}
+	}
+	return nil
+}
+
 // secretLine reads a line that is not echoed, or the next line of a pipe.
 func (a *App) secretLine(ctx context.Context, prompt string) (string, error) {
 	f, ok := terminal(a.In)

@@ -2,9 +2,7 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -71,16 +69,9 @@ must be typed, --yes or not. "restore" sets it up again with its recorded name a
 		Args:    oneDevice("reset"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.withDevice(c.Context(), "reset", args[0], func(w worked) error {
-				fmt.Fprintf(a.Err, "%s loses its password, address and name. Type its tag to go ahead: ", text.Words(w.device.Label(), w.device.Make, w.device.Model, "at", addressText(w.device.Address())))
-				line, err := a.typedLine(c.Context())
-				if errors.Is(err, errInterrupted) {
+				question := text.Words(w.device.Label(), w.device.Make, w.device.Model, "at", addressText(w.device.Address())) + " loses its password, address and name."
+				if err := a.confirmTag(c.Context(), "reset", question, w.device.Tag); err != nil {
 					return err
-				}
-				if typed := strings.TrimSpace(line); err != nil || typed != w.device.Tag {
-					if typed == "" && err != nil {
-						return usagef("reset wants the tag typed on standard input")
-					}
-					return needsError{"that is not its tag: nothing was changed"}
 				}
 				return a.do(c.Context(), w.Desk, w.planner, []*device.Device{w.device}, commission.Worker.Reset, func(tags []string) string {
 					return fmt.Sprintf("%s was reset; bring it back with `janustat restore %[1]s`", tags[0])
@@ -150,8 +141,8 @@ reset it as its manual says. This waits until it answers without a password, and
 it its recorded name and address and a new password. A replacement takes the dead unit's
 place in the record, on its recorder channel and in its pairs.
 
-It is also the only way back for a device whose identity changed (ALARM). Whoever answers by
-its MAC gets a password, so it asks first.`,
+It is also the only way back for a device whose identity changed (ALARM). What answers by
+its MAC gets a password, so its tag must be typed then, --yes or not.`,
 		Example: "  janustat restore C03 --wire eth0\n  janustat restore C03 --with 02:e4:42:00:01:77 --wire eth0",
 		Args:    oneDevice("restore"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -213,15 +204,19 @@ func (a *App) restore(ctx context.Context, w worked, with device.MAC, wait time.
 	if !with.IsZero() {
 		want = with
 	}
-	who := want.String()
+	question := fmt.Sprintf("Set up the device with MAC %s as %s, with a new password?", want, w.device.Label())
+	var err error
 	if w.device.Alarm != "" {
-		who += ", which " + w.device.Alarm
+		question = fmt.Sprintf("Identity changed: %s %s. Only if you reset or replaced it yourself: set up the device with MAC %s as %[1]s, with a new password.", w.device.Label(), w.device.Alarm, want)
+		err = a.confirmTag(ctx, "restore of a device whose identity changed", question, w.device.Tag)
+	} else {
+		err = a.confirm(ctx, question)
 	}
-	if err := a.confirm(ctx, fmt.Sprintf("Give whoever answers as %s (%s) its place in the job, and a new password?", w.device.Label(), who)); err != nil {
+	if err != nil {
 		return err
 	}
 	return a.withNet(ctx, w.Desk, longPatience, func(ctx context.Context, n *reach.Net) error {
-		a.say("waiting for %s (%s) to come back fresh: reset it by its maker's steps …", w.device.Label(), want)
+		a.say("waiting for %s (%s) to come back fresh: reset it as its manual says …", w.device.Label(), want)
 		back, err := w.AwaitFresh(ctx, n, w.device, want, !with.IsZero(), wait)
 		if err != nil {
 			return err
