@@ -77,12 +77,19 @@ func (e needsError) Error() string { return e.text }
 
 // Run carries out one command line and gives the exit code.
 func (a *App) Run(ctx context.Context, args []string) int {
+	written := &checked{to: a.Out}
+	if _, tty := terminal(a.Out); !tty && a.Out != nil {
+		a.Out = written
+	}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(a.In)
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
 	ran, err := root.ExecuteContextC(ctx)
+	if err == nil && written.err != nil {
+		err = fmt.Errorf("standard output: %w: what was done is done, and what was to be shown is cut off", written.err)
+	}
 	if code := exitCode(err); code == ExitDone || code == ExitNeeds {
 		a.keepSaid(ran)
 	}

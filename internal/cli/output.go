@@ -20,6 +20,20 @@ func terminal(w any) (*os.File, bool) {
 	return f, ok && term.IsTerminal(int(f.Fd()))
 }
 
+// checked keeps the first failure of what is written, which tables and help texts pass over.
+type checked struct {
+	to  io.Writer
+	err error
+}
+
+func (c *checked) Write(p []byte) (int, error) {
+	n, err := c.to.Write(p)
+	if c.err == nil {
+		c.err = err
+	}
+	return n, err
+}
+
 // colour reports whether a stream may be coloured. NO_COLOR counts whatever it
 // is set to (no-color.org).
 func (a *App) colour(w io.Writer) bool {

@@ -55,7 +55,7 @@ func TestResetRestoreAndReplace(t *testing.T) {
 	}
 	code, _, errs = c.run("", "restore", "C01", "--for", "40s", "--quiet")
 	assert.Equal(t, ExitUsage, code)
-	assert.Contains(t, errs, "its place in the job, and a new password?")
+	assert.Contains(t, errs, "as C01, with a new password?")
 	assert.Contains(t, c.must("restore", "C01", "--for", "40s", "--quiet", "--yes"), "1 done, 0 need you")
 	assert.NotEqual(t, key, c.must("key", "show", "C01"), "what it had before may be known to whoever had it meanwhile")
 	assert.Contains(t, c.must("prove", "--quiet"), "2 of 2 devices proved")

@@ -1,10 +1,12 @@
 package e2e
 
 import (
+	"bytes"
 	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -55,4 +57,46 @@ func TestAFullDiskSendsNothing(t *testing.T) {
 	w.Must("commission", "--yes")
 	w.Must("prove")
 	w.Must("handover")
+}
+
+// TestAFolderThatCannotBeWritten is read like any other, with what its write-ahead log holds;
+// what would change it says so.
+func TestAFolderThatCannotBeWritten(t *testing.T) {
+	t.Parallel()
+	dir := driver.SmallDisk(t, "8m")
+	socket, _ := benchtest.Start(t, two)
+	tmp := t.TempDir()
+	w := driver.Worker{T: t, Program: driver.Built(t), Job: filepath.Join(dir, "job"), Wire: "bench:" + socket, Env: []string{"TMPDIR=" + tmp}}
+	w.Prepare()
+	listed := w.Must("list")
+	require.NoError(t, syscall.Mount("", dir, "", syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
+	assert.Equal(t, listed, w.Must("list"))
+	assert.Contains(t, w.Must("show", "C01"), "10.61.8.41")
+	for _, args := range [][]string{{"survey"}, {"note", "C01", "x"}, {"commission", "--yes"}} {
+		out, err := w.Command(args...).CombinedOutput()
+		require.Error(t, err, "%v", args)
+		assert.Contains(t, string(out), "can be read only: copy it to where you can write", "%v", args)
+	}
+	left, err := os.ReadDir(tmp)
+	require.NoError(t, err)
+	assert.Empty(t, left, "no copy stays")
+}
+
+// TestAFullOutput is an error, for tables and help too: who reads half of a list takes it for all.
+func TestAFullOutput(t *testing.T) {
+	t.Parallel()
+	socket, _ := benchtest.Start(t, two)
+	w := driver.Worker{T: t, Program: driver.Built(t), Job: filepath.Join(t.TempDir(), "job"), Wire: "bench:" + socket}
+	w.Prepare()
+	for _, args := range [][]string{{"list"}, {"list", "--json"}, {}, {"--help"}, {"show", "C01"}, {"log", "C01"}} {
+		full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+		require.NoError(t, err)
+		c := w.Command(args...)
+		var told bytes.Buffer
+		c.Stdout, c.Stderr = full, &told
+		err = c.Run()
+		require.NoError(t, full.Close())
+		require.Error(t, err, "%v", args)
+		assert.Contains(t, told.String(), "no space left on device", "%v", args)
+	}
 }

@@ -28,6 +28,9 @@ type Lock struct {
 // Lock takes the job's lock for a command. The system frees it when this
 // process ends, however it ends.
 func (j *Job) Lock(command string) (*Lock, error) {
+	if j.Register.copied != "" {
+		return nil, fmt.Errorf("%s: %w", j.Dir, ErrReadOnly)
+	}
 	path, holder := j.Path(lockFile), j.Path(holderFile)
 	if _, err := noLink(path); err != nil {
 		return nil, fmt.Errorf("lock %w", err)

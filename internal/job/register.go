@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"net/netip"
 	"net/url"
+	"os"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -24,18 +25,25 @@ var migrations embed.FS
 
 // Register is the durable record of every device, in SQLite. Every write is
 // one transaction, synced before it returns.
-type Register struct{ db *sql.DB }
+type Register struct {
+	db     *sql.DB
+	copied string // the folder of the copy that is read; "" where the register itself is
+}
 
 // ErrNewer is wrapped when a newer version of the program has written a file.
 var ErrNewer = errors.New("written by a newer version of janustat")
 
-// OpenRegister opens or makes a register and brings its schema up to date.
+// OpenRegister opens or makes a register and brings its schema up to date. One that can be read
+// only is read as a copy.
 func OpenRegister(ctx context.Context, path string) (*Register, error) {
+	if readOnly(path) {
+		return openCopy(ctx, path)
+	}
 	db, err := openDB(ctx, path, migrations, "migrations")
 	if err != nil {
 		return nil, fmt.Errorf("register %w", err)
 	}
-	return &Register{db}, nil
+	return &Register{db: db}, nil
 }
 
 // openDB opens or makes a database for its owner alone, and brings its schema up to
@@ -104,7 +112,13 @@ func migrate(ctx context.Context, db *sql.DB, files fs.FS) error {
 }
 
 // Close closes the register.
-func (r *Register) Close() error { return r.db.Close() }
+func (r *Register) Close() error {
+	err := r.db.Close()
+	if r.copied != "" {
+		err = errors.Join(err, os.RemoveAll(r.copied))
+	}
+	return err
+}
 
 // tx runs f in one transaction.
 func (r *Register) tx(ctx context.Context, f func(*sql.Tx) error) error {
