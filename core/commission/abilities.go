@@ -94,7 +94,7 @@ type UnableError struct{ What string }
 
 // Error names what it cannot do.
 func (e *UnableError) Error() string {
-	return fmt.Sprintf("it cannot be told its %s over the LAN", e.What)
+	return fmt.Sprintf("its %s cannot be set over the LAN", e.What)
 }
 
 // able gives an ability of a conversation.

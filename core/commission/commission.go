@@ -91,7 +91,7 @@ var ErrWindow = errors.New("takes no settings now")
 
 // ErrShut is wrapped by a Session whose other end refuses the password that has opened it in
 // the same conversation, and was sent it twice since.
-var ErrShut = errors.New("it has another password by now, or somebody else answers there")
+var ErrShut = errors.New("its password was changed, or another device answers there")
 
 // LockedError tells that a device says that it answers no password now, since too many
 // were wrong.

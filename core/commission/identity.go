@@ -18,7 +18,7 @@ func (e *AlarmError) Error() string { return e.Why }
 // alarmed makes the trouble of an alarm.
 func alarmed(p Plan, why string) error {
 	return trouble(&AlarmError{why}, advice.Say(
-		"look at the device. If you reset or replaced it: %s (it gets a new password). If not: tell whoever runs the network, have it disconnected, then run %s", advice.Restore.On(p.Tag), advice.Survey),
+		"look at the device. If you reset or replaced it: %s (it gets a new password). If not: ask whoever runs the network to disconnect it, then run %s", advice.Restore.On(p.Tag), advice.Survey),
 		"identity changed since it was set up, so no password was sent to it")
 }
 
@@ -40,7 +40,7 @@ func Recognise(ctx context.Context, s Session, p Plan, renews bool) (certificate
 		case p.Known:
 			return "", alarmed(p, fmt.Sprintf("it shows another certificate, %.16s… and not %.16s…", shown, p.TLS.Fingerprint))
 		default:
-			return "", trouble(nil, advice.Say("run %s, which takes the new one down, then %s again", advice.Survey, advice.Commission),
+			return "", trouble(nil, advice.Say("run %s to record the new certificate, then %s again", advice.Survey, advice.Commission),
 				fmt.Sprintf("shows another certificate than when it was surveyed, %.16s… and not %.16s…", shown, p.TLS.Fingerprint))
 		}
 	}

@@ -170,7 +170,7 @@ func (r *run) unjoined(ties []Tie, words []string) error {
 	if len(words) == 0 {
 		return nil
 	}
-	next := advice.Say("mend what is named, then run %s again", advice.Commission)
+	next := advice.Say("fix the devices listed above, then run %s again", advice.Commission)
 	if len(r.noRoom) > 0 {
 		next = advice.Say("add a recorder, or name in the job sheet which cameras are recorded, and where; then run %s again", advice.Commission)
 	}
@@ -218,7 +218,7 @@ func (r *run) wanted(ctx context.Context) ([]Link, error) {
 		for _, l := range strange {
 			at := slices.IndexFunc(r.found.Recording.Channels, func(c Channel) bool { return c.Number == l.Number })
 			r.others = append(r.others, Tie{Link: l, State: Others, Why: "plays " + r.found.Recording.Channels[at].Plays})
-			r.strange = append(r.strange, fmt.Sprintf("%s stays as it is: it plays %s, which is none of the job's", l.Name(), r.found.Recording.Channels[at].Plays))
+			r.strange = append(r.strange, fmt.Sprintf("%s stays as it is: it plays %s, which is not in the job", l.Name(), r.found.Recording.Channels[at].Plays))
 		}
 		given[r.plan.ID] = slices.DeleteFunc(given[r.plan.ID], func(l Link) bool {
 			return slices.ContainsFunc(strange, func(s Link) bool { return s.Number == l.Number })
@@ -308,7 +308,7 @@ func (r *run) mend(ctx context.Context, t *Talk, ties []Tie) (refused []string, 
 		case err == nil:
 			if r.mended[name] = true; ties[i].State == WrongPassword {
 				r.result.Hammered = append(r.result.Hammered, ties[i].Link.Peer.ID)
-				r.note(fmt.Sprintf("tried a password on %s that is not the keyring's, on %s: it is told the right one. Where %[1]s has locked itself for that, leave it alone for its own time, then commission again", ties[i].Link.Peer.Tag, name))
+				r.note(fmt.Sprintf("tried a password on %s that is not the keyring's, on %s. It gets the right one now. If %[1]s has locked itself for that, wait until it opens, then commission again", ties[i].Link.Peer.Tag, name))
 			}
 			ties[i].Set, ties[i].State, ties[i].Why = true, Waiting, ""
 		case errors.Is(err, ErrReplyLost) || ctx.Err() != nil || !r.denied:
@@ -372,7 +372,7 @@ func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error)
 			return ties, err
 		}
 		r.rest()
-		r.tell(StepFare, "waiting until it is joined")
+		r.tell(StepFare, "waiting until it is connected")
 		stop := r.clock(StepFare)
 		err = r.Site.Pause(ctx)
 		stop()

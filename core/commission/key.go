@@ -84,7 +84,7 @@ func (r *run) refuses(k Credential) {
 
 // lostPassword says what can be done about a device that no key opens.
 func (r *run) lostPassword() advice.Advice {
-	return advice.Say("put its password on the keyring (%s, or %s for one of earlier work), or reset it by its maker's steps and bring it back with %s",
+	return advice.Say("put its password on the keyring (%s, or %s for one of earlier work), or reset it as its manual says and set it up again with %s",
 		advice.KeySet.On(r.plan.Tag), advice.KeyAdd, advice.Restore.On(r.plan.Tag))
 }
 
@@ -210,7 +210,7 @@ func (r *run) unanswered(err error, reason string) error {
 	}
 	why := "answers no password now"
 	if r.plan.Watched != "" {
-		why += " (a recorder that tries an old password on it has the same effect: this run tells it the right one)"
+		why += " (a recorder that tries an old password on it has the same effect: this run sets the right one there)"
 	}
 	return trouble(err, advice.Say("wait until then; every try now can lengthen the lock-out. Then check its password (%s) and run %s again", advice.KeyList, advice.Commission), why)
 }
@@ -250,7 +250,7 @@ func (r *run) rekey(ctx context.Context, old Credential, what string) error {
 		// Which of the two holds shows when both are tried.
 		r.sure, r.plan.Password = Credential{}, secret.Password{}
 		r.plan.Others = []Credential{{User: user, Password: next, Origin: FromChange}, old}
-		return trouble(err, advice.Say("run the command again: it finds out which of the two holds"), "did not answer when its password was replaced")
+		return trouble(err, advice.Say("run the command again: it finds out which of the two works"), "did not answer when its password was replaced")
 	}
 	if err != nil {
 		return err
@@ -261,7 +261,7 @@ func (r *run) rekey(ctx context.Context, old Credential, what string) error {
 		ok, err = r.settles(ctx, r.sure)
 	}
 	if err != nil || !ok {
-		return trouble(err, advice.Say("run the command again: it finds out which of the two holds"), "took another password and is not opened by it, or not yet")
+		return trouble(err, advice.Say("run the command again: it finds out which of the two works"), "took another password and is not opened by it, or not yet")
 	}
 	r.result.Opened, r.result.Key = true, Credential{User: user, Password: next, Origin: FromChange}
 	return r.learnt()
@@ -275,7 +275,7 @@ func (r *run) key(ctx context.Context) error {
 	}
 	rules, err := a.Rules(ctx)
 	if err != nil {
-		return trouble(err, advice.Say("run %s again", advice.Commission), "does not tell its password rules")
+		return trouble(err, advice.Say("run %s again", advice.Commission), "does not report its password rules")
 	}
 	if rules != nil {
 		if err := rules.Judge(r.plan.Password, r.plan.User); err != nil {

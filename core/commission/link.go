@@ -90,7 +90,7 @@ func (t *Tie) Changed() string {
 	if t.Link.Keeps == "" || t.Keeps == "" || t.Keeps == t.Link.Keeps {
 		return ""
 	}
-	return fmt.Sprintf("keeps its pictures for %s, and kept them for %s when it was joined", lasting(t.Keeps), lasting(t.Link.Keeps))
+	return fmt.Sprintf("keeps its pictures for %s, and kept them for %s when it was connected", lasting(t.Keeps), lasting(t.Link.Keeps))
 }
 
 // called tells, behind the intent of a channel, what the recorder calls it until then, where that
@@ -118,7 +118,7 @@ func lasting(d string) string {
 // Text tells how a tie fares.
 func (t *Tie) Text() string {
 	if t.State.Good() && !t.Set {
-		return string(t.State) + ", and " + cmp.Or(t.Why, "set otherwise")
+		return string(t.State) + ", and " + cmp.Or(t.Why, "set differently")
 	}
 	if t.Why == "" {
 		return string(t.State)

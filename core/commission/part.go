@@ -37,7 +37,7 @@ func (r *run) part(ctx context.Context) error {
 		}
 		a, err := Ability[Parter](ctx, t, "unpair")
 		if errors.As(err, &unable) || err == nil && !a.Parts() {
-			r.note("still knows " + p.label() + ", which the job sheet does not pair with it, and cannot be told to forget it: take it out at its own page")
+			r.note("still knows " + p.label() + ", which the job sheet does not pair with it, and cannot be made to forget it: remove it on its web page")
 			continue
 		}
 		if err != nil {

@@ -62,11 +62,11 @@ func init() { // it refers to functions that refer to it
 		{name: StepTurn, while: queueing},
 		{name: StepOpen, while: starting},
 		{name: StepRead, while: speaking},
-		{name: StepKey, while: speaking, told: "was given its first password, for its %s"},
-		{name: StepFirst, while: speaking, told: "was given its first password, if it had none, for its %s"},
-		{name: StepRekey, while: speaking, told: "had %s replaced"},
+		{name: StepKey, while: speaking, told: "first password set for its %s"},
+		{name: StepFirst, while: speaking, told: "first password set for its %s (only if it had none)"},
+		{name: StepRekey, while: speaking, told: "%s replaced"},
 		{
-			name: StepZone, while: speaking, told: "had its time zone set to %s", soft: true,
+			name: StepZone, while: speaking, told: "time zone set to %s", soft: true,
 			due:    func(p Plan, f Found) bool { return wantsZone(p, f) && f.Settings.Zone != p.Target.Zone },
 			intent: func(p Plan, _ Found) string { return p.Target.Zone },
 			do:     (*run).setZone,
@@ -75,7 +75,7 @@ func init() { // it refers to functions that refer to it
 			},
 		},
 		{
-			name: StepClock, while: speaking, told: "had its clock set to %s", soft: true,
+			name: StepClock, while: speaking, told: "clock set to %s", soft: true,
 			due:    clockDue,
 			intent: func(Plan, Found) string { return "UTC now" },
 			do:     (*run).setClock,
@@ -84,7 +84,7 @@ func init() { // it refers to functions that refer to it
 			},
 		},
 		{
-			name: StepName, while: speaking, told: "was named %q", soft: true,
+			name: StepName, while: speaking, told: "name set to %q", soft: true,
 			due: func(p Plan, f Found) bool {
 				name := p.name(f.Settings.Name)
 				return name != "" && f.Settings.Name != name
@@ -97,7 +97,7 @@ func init() { // it refers to functions that refer to it
 			},
 		},
 		{
-			name: StepPicture, while: speaking, told: "shows %q in its pictures", soft: true,
+			name: StepPicture, while: speaking, told: "caption of its pictures set to %q", soft: true,
 			due:    func(p Plan, f Found) bool { return p.captions(f) && !p.captioned(f) },
 			intent: func(p Plan, _ Found) string { return p.Target.Name },
 			do:     (*run).caption,
@@ -106,14 +106,14 @@ func init() { // it refers to functions that refer to it
 			},
 		},
 		{
-			name: StepUser, while: speaking, told: "was given the user %s", own: true, later: true,
+			name: StepUser, while: speaking, told: "user %s added", own: true, later: true,
 			due: func(p Plan, f Found) bool {
 				return slices.ContainsFunc(p.Users, func(u User) bool { return u.missing(f) })
 			},
 			do: func(r *run, ctx context.Context, _ Write) error { return r.users(ctx) },
 		},
 		{
-			name: StepDNS, while: speaking, told: "had its DNS servers set to %s", soft: true, static: true,
+			name: StepDNS, while: speaking, told: "DNS servers set to %s", soft: true, static: true,
 			due:    func(p Plan, f Found) bool { return f.DNS.differ(p.Target.DNS) },
 			intent: func(p Plan, _ Found) string { return ground.List(p.Target.DNS) },
 			do:     (*run).setDNS,
@@ -122,7 +122,7 @@ func init() { // it refers to functions that refer to it
 			},
 		},
 		{
-			name: StepNTP, while: speaking, told: "had its NTP servers set to %s", soft: true, static: true,
+			name: StepNTP, while: speaking, told: "NTP servers set to %s", soft: true, static: true,
 			due: func(p Plan, f Found) bool {
 				// A clock that was set by hand no longer follows NTP.
 				return f.NTP.wanted(p.Target.NTP) && (f.NTP.differ(p.Target.NTP) || !f.ByNTP || clockDue(p, f))
@@ -138,7 +138,7 @@ func init() { // it refers to functions that refer to it
 		},
 		{name: StepProbe, while: probing, quiet: true},
 		{
-			name: StepAddress, while: speaking, told: "was moved to %s", own: true, static: true,
+			name: StepAddress, while: speaking, told: "moved to %s", own: true, static: true,
 			due: func(p Plan, f Found) bool {
 				s := f.Settings
 				return s.Address != p.Target.Address || s.Prefix != p.Target.Prefix || s.DHCP
@@ -154,7 +154,7 @@ func init() { // it refers to functions that refer to it
 			},
 		},
 		{
-			name: StepGateway, while: speaking, told: "had its gateway set to %s", static: true,
+			name: StepGateway, while: speaking, told: "gateway set to %s", static: true,
 			due: func(p Plan, f Found) bool {
 				return p.Target.Gateway.IsValid() && f.Settings.Gateway != p.Target.Gateway
 			},
@@ -165,22 +165,22 @@ func init() { // it refers to functions that refer to it
 				return only(true, Check{"gateway", t.DHCP || !t.Gateway.IsValid() || f.Settings.Gateway == t.Gateway, t.Gateway.String(), f.Settings.Gateway.String()})
 			},
 		},
-		{name: StepRestart, while: speaking, told: "was restarted, %s"},
+		{name: StepRestart, while: speaking, told: "restarted, %s"},
 		{name: StepReturn, while: moving, quiet: true},
 		{name: StepVerify, while: speaking, quiet: true},
 		{name: StepAwait, while: others, quiet: true},
 		{name: StepUnlock, while: others},
 		{name: StepChannel, while: speaking, told: "records on %s", proofs: tieProofs(StepChannel)},
-		{name: StepPair, while: speaking, told: "was told of %s", proofs: tieProofs(StepPair)},
-		{name: StepRest, while: speaking, told: "was told to rest on %s"},
-		{name: StepPart, while: speaking, told: "was told to forget %s"},
-		{name: StepReport, while: speaking, told: "was told to report to %s", proofs: tieProofs(StepReport)},
+		{name: StepPair, while: speaking, told: "%s registered", proofs: tieProofs(StepPair)},
+		{name: StepRest, while: speaking, told: "recording of %s paused"},
+		{name: StepPart, while: speaking, told: "pairing with %s removed"},
+		{name: StepReport, while: speaking, told: "reports to %s", proofs: tieProofs(StepReport)},
 		{name: StepFare, while: others, quiet: true},
-		{name: StepDismiss, while: speaking, told: "had its user %s taken away"},
-		{name: StepDHCP, while: speaking, told: "was set to ask for its address by DHCP"},
-		{name: StepReset, while: speaking, told: "was reset %s"},
+		{name: StepDismiss, while: speaking, told: "user %s removed"},
+		{name: StepDHCP, while: speaking, told: "set to ask for its address by DHCP"},
+		{name: StepReset, while: speaking, told: "reset %s"},
 		{name: StepPower, while: byHands},
-		{name: StepHand, while: byHands, told: "was set up by hand: %s"},
+		{name: StepHand, while: byHands, told: "set up by hand: %s"},
 	}
 }
 

@@ -12,7 +12,7 @@ func (r *run) untold(f Found) {
 		if !f.Unread[s.name] {
 			continue
 		}
-		text := fmt.Sprintf("does not tell its %s: look at its own page", s.words())
+		text := fmt.Sprintf("does not report its %s: look at its web page", s.words())
 		if !slices.Contains(r.result.Notes, text) {
 			r.note(text)
 		}

@@ -90,7 +90,7 @@ func ParseMACPrefix(s string) (MACPrefix, error) {
 	}
 	b, err := hex.DecodeString(padded)
 	if err != nil || len(b) == 0 || len(b) > 6 {
-		return MACPrefix{}, fmt.Errorf("%q is no beginning of a MAC address", s)
+		return MACPrefix{}, fmt.Errorf("no MAC address begins with %q", s)
 	}
 	p := MACPrefix{Bits: 4 * len(digits)}
 	copy(p.MAC[:], b)

@@ -66,7 +66,7 @@ func Find(devices []Device, ref string) (*Device, error) {
 		}
 		return nil, amb
 	}
-	return nil, advice.Wrap(fmt.Errorf("%w: %q is no tag, MAC, serial or address in the register%s", ErrNoDevice, ref, text.Meant(ref, tagsOf(devices))), "%s shows them", advice.ListAll)
+	return nil, advice.Wrap(fmt.Errorf("%w: %q (looked for as tag, MAC, serial and address)%s", ErrNoDevice, ref, text.Meant(ref, tagsOf(devices))), "%s shows them", advice.ListAll)
 }
 
 var shortTag = regexp.MustCompile(`^(?i)([CDIPRX])0*([1-9][0-9]{0,3})$`)
@@ -138,7 +138,7 @@ func ParseSelector(terms []string) (Selector, error) {
 			s.all = true
 		case isFilter:
 			if _, ok := filterKeys[key]; !ok {
-				return Selector{}, fmt.Errorf("%q is no selector%s: use all, kind=, access=, condition=, make=, model=, or a tag, MAC, serial or address", t, text.Meant(key, slices.Collect(maps.Keys(filterKeys))))
+				return Selector{}, fmt.Errorf("%q selects nothing%s: use all, kind=, access=, condition=, make=, model=, or a tag, MAC, serial or address", t, text.Meant(key, slices.Collect(maps.Keys(filterKeys))))
 			}
 			values := []string{value}
 			if words, ok := filterWords[key]; ok {

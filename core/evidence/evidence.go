@@ -29,7 +29,7 @@ const (
 	ByKey Ground = "its key"
 	// ByPath is a two-way conversation with the holder of the MAC, which told the recorded
 	// serial number or endpoint reference: the most that a service without a key can prove.
-	ByPath Ground = "its MAC and what it tells of itself"
+	ByPath Ground = "its MAC and what it reports of itself"
 )
 
 // Of gives the witness of a conversation. It is for those who hold the conversation, the

@@ -210,7 +210,7 @@ func (a *allotter) stay(out *Allotment, r Request, blocks []Block) error {
 	switch {
 	case r.Named.IsValid():
 		if why, bad := a.reservedFor(r.Named); bad && r.Named != r.Current {
-			return fmt.Errorf("%s is to have %s by the job sheet, which is %s: name another under addresses", r.Key, r.Named, why.Why)
+			return fmt.Errorf("the job sheet gives %s the address %s, which is %s: name another under addresses", r.Key, r.Named, why.Why)
 		}
 		out.Why, out.Address = "named in the job sheet", r.Named
 	case r.Keep && Check(a.ground.Subnet, r.Current, a.ground.Gateway) == nil:

@@ -93,7 +93,7 @@ func TestAllot(t *testing.T) {
 		},
 		{
 			name: "a named address in use", blocks: cameras("10.61.8.41", "10.61.8.60"), reserved: []Reserved{{Range: One(addr("10.61.8.41")), Why: "in use by a printer"}},
-			requests: []Request{{Key: "C01", Block: "camera", Named: addr("10.61.8.41")}}, fails: "C01 is to have 10.61.8.41 by the job sheet, which is in use by a printer",
+			requests: []Request{{Key: "C01", Block: "camera", Named: addr("10.61.8.41")}}, fails: "the job sheet gives C01 the address 10.61.8.41, which is in use by a printer",
 		},
 		{
 			name: "one address named twice", blocks: cameras("10.61.8.41", "10.61.8.60"),

@@ -51,7 +51,7 @@ func Check(subnet netip.Prefix, address, gateway netip.Addr) error {
 func CheckSubnet(subnet netip.Prefix) error {
 	switch {
 	case !subnet.IsValid() || !subnet.Addr().Is4():
-		return strand("%s is no IPv4 subnet", subnet)
+		return strand("%s is not an IPv4 subnet", subnet)
 	case subnet.Bits() < MinPrefix || subnet.Bits() > MaxPrefix:
 		return strand("the mask /%d is outside /%d to /%d", subnet.Bits(), MinPrefix, MaxPrefix)
 	case subnet.Addr().IsMulticast() || subnet.Addr().IsLoopback() || subnet.Addr().As4()[0] == 0 || subnet.Addr().As4()[0] >= 240:
@@ -63,7 +63,7 @@ func CheckSubnet(subnet netip.Prefix) error {
 func checkHost(subnet netip.Prefix, a netip.Addr, what string) error {
 	switch {
 	case !a.Is4():
-		return strand("the %s %s is no IPv4 address", what, a)
+		return strand("the %s %s is not an IPv4 address", what, a)
 	case !subnet.Contains(a):
 		return strand("the %s %s is outside the subnet %s", what, a, subnet.Masked())
 	case a == Network(subnet):
@@ -109,7 +109,7 @@ func ParseSubnet(s string) (netip.Prefix, error) {
 		return netip.Prefix{}, err
 	}
 	if err != nil {
-		return netip.Prefix{}, fmt.Errorf("%q is no subnet: write it as 10.61.8.0/23", s)
+		return netip.Prefix{}, fmt.Errorf("%q: not a subnet. Write it as 10.61.8.0/23", s)
 	}
 	return p, CheckSubnet(p)
 }
@@ -130,7 +130,7 @@ func parseDotted(first, mask string) (netip.Prefix, error) {
 // PrefixFromMask gives the bits of a dotted mask. A mask with holes is an error (RFC 4632, 3.1).
 func PrefixFromMask(mask netip.Addr) (int, error) {
 	if !mask.Is4() {
-		return 0, strand("%s is no IPv4 mask", mask)
+		return 0, strand("%s is not an IPv4 mask", mask)
 	}
 	host := ^ToUint(mask)
 	if host&(host+1) != 0 {

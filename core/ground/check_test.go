@@ -37,7 +37,7 @@ func TestCheckRefusesWhatWouldStrand(t *testing.T) {
 		{"mask too narrow", "10.0.0.0/31", "10.0.0.1", "", "outside /8 to /30"},
 		{"loopback", "127.0.0.0/8", "127.0.0.2", "", "not for hosts"},
 		{"multicast", "239.0.0.0/8", "239.0.0.2", "", "not for hosts"},
-		{"IPv6", "fd00::/64", "fd00::2", "", "no IPv4 subnet"},
+		{"IPv6", "fd00::/64", "fd00::2", "", "not an IPv4 subnet"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			err := Check(prefix(c.subnet), addr(c.address), addr(c.gateway))
@@ -71,7 +71,7 @@ func TestParseSubnet(t *testing.T) {
 		assert.Equal(t, prefix("10.61.8.0/23"), p)
 	}
 	for s, says := range map[string]string{
-		"10.61.8.0": "write it as", "10.61.8.0/": "write it as", "ten/23": "write it as", "ten/255.0.0.0": "write it as", "10.0.0.0/255.x": "write it as",
+		"10.61.8.0": "Write it as", "10.61.8.0/": "Write it as", "ten/23": "Write it as", "ten/255.0.0.0": "Write it as", "10.0.0.0/255.x": "Write it as",
 		"10.61.8.0/255.0.255.0": "has holes", "10.0.0.0/7": "outside /8 to /30", "10.0.0.0/255.255.255.255": "outside /8 to /30",
 	} {
 		_, err := ParseSubnet(s)

@@ -72,7 +72,7 @@ func (c *Claims) Grasps(mac device.MAC) bool { return len(c.own[mac]) > MaxOwn }
 
 // GraspText tells a person of one, and what to do about it.
 func GraspText(mac device.MAC) string {
-	return fmt.Sprintf("%s answers for more addresses than a host can have, so that none there can be known to be free: it is a router with proxy ARP, or a host that lies; unplug it, or switch that off, and try again", mac)
+	return fmt.Sprintf("%s answers for more addresses than a host can have, so that none there can be known to be free: it is a router with proxy ARP, or a device that answers for everything. Ask whoever runs the network to switch that off or to disconnect it, then try again", mac)
 }
 
 // Grasp is a host that claims more addresses than it can have.

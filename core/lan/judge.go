@@ -191,9 +191,9 @@ func grasping(f Facts) (out []Fault) {
 		what := fmt.Sprintf("%s claims %d addresses here, more than a host can have", g.MAC, g.Addresses)
 		weight := Hampers
 		if g.Answers {
-			what, weight = fmt.Sprintf("%s answers for addresses that nobody has, %d so far: whatever is to be given looks taken", g.MAC, g.Addresses), Stops
+			what, weight = fmt.Sprintf("%s answers for addresses that nobody has, %d so far: every free address looks taken", g.MAC, g.Addresses), Stops
 		}
-		out = append(out, Fault{"grasping", weight, what, advice.Say("find it by its MAC in the switch's table: switch off proxy ARP if it is a router, unplug it otherwise; then run %s again", advice.Wire)})
+		out = append(out, Fault{"grasping", weight, what, advice.Say("find it by its MAC in the switch's table: switch off proxy ARP if it is a router; if not, ask whoever runs the network before you disconnect it. Then run %s again", advice.Wire)})
 	}
 	return out
 }
@@ -210,7 +210,7 @@ func otherSubnets(f Facts) []Fault {
 	}
 	return []Fault{{
 		"other-subnets", Note, fmt.Sprintf("hosts are heard outside the site subnet %s (from %s): %s", f.Site, f.SiteFrom, strings.Join(others, ", ")),
-		advice.Say("new devices on factory addresses are to be expected. If another's network shares this cable, name it in the job sheet under network.not_ours"),
+		advice.Say("new devices arrive on factory addresses. If another's network shares this cable, name it in the job sheet under network.not_ours"),
 	}}
 }
 

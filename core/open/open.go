@@ -231,11 +231,11 @@ func (l *list) proof(d *device.Device, add func(What, Urgency, time.Time, advice
 func Mend(check, label string) advice.Advice {
 	switch check {
 	case "answers":
-		return advice.Say("look at cable and power, then %s. Where it answers elsewhere by now: %s, then %s", advice.Prove, advice.Survey, advice.Commission)
+		return advice.Say("check cable and power, then %s. If it has moved to another address: %s, then %s", advice.Prove, advice.Survey, advice.Commission)
 	case "identity", "certificate":
 		return advice.Say("find out whether it was replaced or reset on purpose; only then %s", advice.Restore.On(label))
 	case "alone":
-		return advice.Say("%s tells who has its address too; ask whose that is before anything is unplugged", advice.Survey)
+		return advice.Say("%s shows which device has its address too; ask whose that is before you disconnect anything", advice.Survey)
 	case "password":
 		return advice.Say("%s with the password that it has now", advice.KeySet.On(label))
 	case "old keys", "closed":

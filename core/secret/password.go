@@ -122,7 +122,7 @@ func (r Rules) Judge(p Password, user string) error {
 	case r.NoSpecial && special > 0:
 		return errors.New("it may hold letters and digits only")
 	case r.NoUser && user != "" && containsUser(p.plain, user):
-		return errors.New("it holds the user name, or the user name backwards")
+		return errors.New("it contains the user name, or the user name backwards")
 	}
 	return nil
 }

@@ -33,7 +33,7 @@ type Bench struct {
 func Start(ctx context.Context, site *Site, logs *Log) (*Bench, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	sw := NewSwitch(site.Loss, site.Delay, site.Seed)
-	sw.pace = site.Pace
+	sw.pace, sw.storm = site.Pace, site.Storm
 	b := &Bench{site: site, sw: sw, logs: logs, cancel: cancel}
 	for i := range site.Others {
 		if err := b.startOther(ctx, &site.Others[i]); err != nil {
@@ -93,6 +93,10 @@ func (b *Bench) Hosts() (devices, others int) { return len(b.site.Devices), len(
 
 // startOther brings a bystander up: something on the LAN that must be left alone.
 func (b *Bench) startOther(ctx context.Context, o *Bystander) error {
+	if o.Role == "quiet" {
+		b.startQuiet(ctx, o)
+		return nil
+	}
 	h := newHost(b.sw, o.ID, o.mac)
 	if o.Role == "dhcp" {
 		pool, err := parseRange(o.Pool)

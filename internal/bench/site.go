@@ -32,6 +32,7 @@ type Site struct {
 	Pace    pace.Pace        `yaml:"pace"`  // how many times sooner discovery is answered than APP_MAX_DELAY allows
 	Loss    float64          `yaml:"loss"`  // share of frame deliveries lost, 0 to 1
 	Delay   time.Duration    `yaml:"delay"` // of every delivery
+	Storm   Storm            `yaml:"storm"` // what the switch lets pass of frames for everyone
 	Faults  Faults           `yaml:"faults"`
 	Laptop  Laptop           `yaml:"laptop"`
 	Models  map[string]Model `yaml:"models"`
@@ -166,7 +167,7 @@ type Laid struct {
 // Bystander is something on the LAN that is not to be touched.
 type Bystander struct {
 	ID      string   `yaml:"id"`
-	Role    string   `yaml:"role"` // router, dhcp, printer, computer, tagged, server
+	Role    string   `yaml:"role"` // router, dhcp, printer, computer, tagged, server, quiet
 	MAC     string   `yaml:"mac"`
 	Address string   `yaml:"address"`
 	Gateway string   `yaml:"gateway"`

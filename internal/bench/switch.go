@@ -25,7 +25,8 @@ type Switch struct {
 	delay time.Duration // of every delivery
 	seed  uint64
 	pace  pace.Pace // of what is plugged in
-	count uint64    // ports made, which seeds each port's own chance
+	storm Storm
+	count uint64 // ports made, which seeds each port's own chance
 }
 
 // NewSwitch makes a switch. The same seed gives each port the same chances.
@@ -42,6 +43,7 @@ type Port struct {
 	once   sync.Once
 	chance *rand.Rand
 	mu     sync.Mutex // guards chance
+	meter  meter
 }
 
 // delivery is a frame on its way.
@@ -117,6 +119,9 @@ func (p *Port) Send(frame []byte) {
 		return
 	}
 	seen := glanceAt(frame)
+	if !p.meter.passes(p.sw.storm, seen.to, time.Now()) {
+		return
+	}
 	src, dst := device.MACFrom(frame[6:12]), seen.to
 	s := p.sw
 	s.mu.RLock()
@@ -149,6 +154,9 @@ func (p *Port) Send(frame []byte) {
 }
 
 func (p *Port) take(frame []byte) {
+	if p.sw.storm.Shut > 0 && p.meter.closedNow(time.Now()) {
+		return
+	}
 	if p.sw.loss > 0 {
 		p.mu.Lock()
 		lost := p.chance.Float64() < p.sw.loss

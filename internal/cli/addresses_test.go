@@ -40,7 +40,7 @@ func TestAddressesOfAPersonsChoice(t *testing.T) {
 	assert.Contains(t, flat, "line 4: 10.61.8.71 for C03: the job sheet names 10.61.8.70, which stands: not taken in")
 	assert.Contains(t, flat, "line 5: 10.99.0.4 for C04:")
 	flat = strings.Join(strings.Fields(c.must("allot")), " ")
-	assert.Contains(t, flat, "note: allotted anew, since something is known by now that was not: C01 10.61.8.60 in place of 10.61.8.42 (named in the job sheet)")
+	assert.Contains(t, flat, "note: allotted again, from what was learnt since: C01 10.61.8.60 in place of 10.61.8.42 (named in the job sheet)")
 	assert.Equal(t, "10.61.8.60", of("02:e4:42:00:01:01"))
 	c.must("commission", "--yes", "--quiet")
 	at, _, _ := c.bench.Device("dome-1").Look()
@@ -49,7 +49,7 @@ func TestAddressesOfAPersonsChoice(t *testing.T) {
 	assert.Equal(t, "10.61.8.60", of("02:e4:42:00:01:01"), "what was sent stays")
 
 	// Two for one address, and one that is no address, are told with their place in the sheet.
-	for text, told := range map[string]string{"addresses: {C01: 10.61.8.9, C02: 10.61.8.9}": "is for C01 already", "addresses: {C01: 10.99.0.1}": "10.99.0.1", "addresses: {C01: 224.0.0.1}": "is no IPv4 address of a device"} {
+	for text, told := range map[string]string{"addresses: {C01: 10.61.8.9, C02: 10.61.8.9}": "is for C01 already", "addresses: {C01: 10.99.0.1}": "10.99.0.1", "addresses: {C01: 224.0.0.1}": "is not an IPv4 address of a device"} {
 		other := hire(t, addressed, "--subnet", "10.61.8.0/23")
 		other.sheet(text + "\n")
 		code, _, errs := other.run("", "survey", "--quiet")
@@ -82,7 +82,7 @@ func TestAnAllotmentGoesStaleWithItsEvidence(t *testing.T) {
 		return strings.Contains(out, "02:e4:42:00:01:09")
 	})
 	_, out, errs := c.run("", "commission", "--yes")
-	assert.Contains(t, errs, "allotted anew, since something is known by now that was not: C01 10.61.8.42 in place of 10.61.8.41")
+	assert.Contains(t, errs, "allotted again, from what was learnt since: C01 10.61.8.42 in place of 10.61.8.41")
 	assert.Contains(t, out, "1 done, 0 need you")
 	at, _, _ := c.bench.Device("dome").Look()
 	assert.Equal(t, "10.61.8.42/23", at.String())

@@ -106,7 +106,7 @@ func (a *App) bench(ctx context.Context, site *bench.Site, socket, attach, logFi
 	defer b.Stop()
 	devices, others := b.Hosts()
 	if attach != "" {
-		a.say("%s: %d devices and %d others on %s; ctrl-C ends", site.Name, devices, others, attach)
+		a.say("%s: %d devices and %d others on %s; Ctrl-C ends", site.Name, devices, others, attach)
 		return b.Attach(ctx, attach)
 	}
 	l, err := listenSocket(socket)

@@ -48,9 +48,9 @@ func TestPicturesShowTheNames(t *testing.T) {
 		assert.Equal(t, want.texts, texts, id)
 	}
 	out := c.must("prove", "--quiet")
-	assert.Contains(t, out, "PIC")
+	assert.Contains(t, out, "CAPTION")
 	assert.Contains(t, out, "4 of 4 devices proved: every check passed")
-	assert.Contains(t, c.must("log", "N1"), `shows "Quay & ramp" in its pictures`)
+	assert.Contains(t, c.must("log", "N1"), `caption of its pictures set to "Quay & ramp"`)
 
 	_, mark := c.events(0)
 	c.must("commission", "--yes", "--quiet")

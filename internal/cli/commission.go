@@ -66,7 +66,7 @@ allotted address are listed and skipped.`,
 	c.Flags().BoolVar(&dry, "dry-run", false, "show what would be written and send nothing")
 	c.Flags().BoolVar(&newcomers, "newcomers", false, "give new devices a password that others have, where the job sheet's style has them share one")
 	c.Flags().BoolVar(&replace, "replace-channels", false, "give cameras the channels that the job sheet names, whatever others have on them")
-	c.Flags().IntVar(&crew, "crew", crew, "conversations held at once")
+	c.Flags().IntVar(&crew, "crew", crew, "devices spoken with at once")
 	c.Flags().DurationVar(&hands, "by-hand", hands, "how long to wait for what you do yourself: typing into devices, or their power")
 	return c
 }
@@ -85,7 +85,7 @@ func (a *App) commission(ctx context.Context, d *work.Desk, only work.Selection,
 		return err
 	}
 	for _, text := range changed {
-		a.say("allotted anew, since something is known by now that was not: %s", text)
+		a.say("allotted again, from what was learnt since: %s", text)
 	}
 	question := fmt.Sprintf("Commission %s now?", plural(n, "device"))
 	if len(waiting) > 0 {

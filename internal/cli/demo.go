@@ -207,7 +207,7 @@ func (d demoPlayer) play(ctx context.Context) error {
 			return d.run(ctx, "", "take all 10.61.8.10 --yes", "take", "all", "10.61.8.10", "--yes")
 		},
 		func() error {
-			d.note("The client's people set the recorder up and know its password. It tells the site's subnet.")
+			d.note("The client's people set the recorder up and know its password. It shows the site's subnet.")
 			return d.run(ctx, demoRecorder+"\n", "key set R01 < recorder-password.txt", "key", "set", "R01")
 		},
 		func() error { return d.run(ctx, "", "allot", "allot") },

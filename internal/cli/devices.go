@@ -148,7 +148,7 @@ func countByKind(devices []device.Device) string {
 			text += ", "
 		}
 		if k == device.Other {
-			text += plural(counts[k], "bystander")
+			text += plural(counts[k], "other device")
 		} else {
 			text += plural(counts[k], string(k))
 		}

@@ -163,7 +163,7 @@ func (a *App) standing(j *job.Job, file string) ([]byte, error) {
 	if kerr != nil || !keys.ModTime().After(made.ModTime()) {
 		return intake.Read(file, maxSealed)
 	}
-	a.say("note: %s was older than the keyring, and is taken out of the pack: --passwords-to makes it anew", file)
+	a.say("note: %s was older than the keyring and was removed from the pack: --passwords-to writes it again", file)
 	return nil, os.Remove(file)
 }
 

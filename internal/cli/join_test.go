@@ -121,7 +121,7 @@ func TestAStationThatIsTakenOffIsForgotten(t *testing.T) {
 	assert.Equal(t, ExitNeeds, code)
 	assert.Contains(t, out, "also OHH-1002, BEFORE-1")
 	c.must("commission", "--yes", "--quiet")
-	assert.Contains(t, c.must("log", "D01"), "was told to forget I02")
+	assert.Contains(t, c.must("log", "D01"), "pairing with I02 removed")
 	code, out, _ = c.run("", "prove", "D01", "--quiet")
 	assert.Equal(t, ExitNeeds, code)
 	assert.Contains(t, out, "also BEFORE-1", "it is not this job's, and nobody has said that it is to go")
@@ -141,7 +141,7 @@ others:`, 1), "--subnet", "10.61.8.0/23")
 	c.bench.Device("hall-1").Unplug()
 	c.bench.Device("spare").Plug()
 	assert.Contains(t, c.must("restore", "I01", "--with", "02:0a:c0:00:05:77", "--for", "60s", "--quiet", "--yes"), "2 done, 0 need you")
-	assert.Contains(t, c.must("log", "D01"), "was told to forget I01 as it was before")
+	assert.Contains(t, c.must("log", "D01"), "pairing with I01 as it was before removed")
 	assert.Equal(t, 2, c.bench.Device("door").Paired())
 	assert.Contains(t, c.must("prove", "D01", "I01", "I02", "--quiet"), "3 of 3 devices proved: every check passed")
 	c.writesNothing()
@@ -343,7 +343,7 @@ func TestWhatIsWrongInTheSheetIsToldAtOnce(t *testing.T) {
 	c.sheet("channels:\n  R01: {1: C01, 2: C99}\n  C02: {1: C03}\nintercoms:\n  D01:\n    I07: {floor: 1, flat: 101}\nreporting: {server: 10.61.8.6, port: 7700, devices: [P09]}\n")
 	code, _, errs := c.run("", "commission", "--yes", "--quiet")
 	assert.Equal(t, ExitUsage, code)
-	for _, want := range []string{"channels.R01: C99 is no device of the job", "channels: C02 is no recorder", "intercoms.D01: I07 is no device of the job", "reporting.devices: P09 is no device of the job"} {
+	for _, want := range []string{"channels.R01: C99 is not in the job", "channels: C02 is no recorder", "intercoms.D01: I07 is not in the job", "reporting.devices: P09 is not in the job"} {
 		assert.Contains(t, errs, want)
 	}
 	assert.Regexp(t, `line \d+, column 20: channels\.R01: C99`, errs)

@@ -77,7 +77,7 @@ func (a *App) identities(ctx context.Context, file string) ([]age.Identity, erro
 	defer f.Close()
 	ids, err := age.ParseIdentities(io.LimitReader(f, maxLine))
 	if err != nil {
-		return nil, usagef("%s holds no age key: %w", file, err)
+		return nil, usagef("%s contains no age key: %w", file, err)
 	}
 	return ids, nil
 }
@@ -95,7 +95,7 @@ func sharedKeys(data []byte) (out []sharedKey, err error) {
 		}
 	}
 	if at["mac"] == 0 || at["user"] == 0 || at["password"] == 0 {
-		return nil, errors.New("it is no table of keys: mac, user and password are wanted")
+		return nil, errors.New("it is not a table of keys: it needs the columns mac, user and password")
 	}
 	seen := map[device.MAC]bool{}
 	for n, row := range rows[1:] {

@@ -133,7 +133,7 @@ func (a *App) keyTryCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "try DEVICE",
 		Short:   "Try the next older password on a device (uses one try)",
-		Long:    "Spends one try of a device's budget on the next key of earlier work that it has not\nrefused. Too many wrong tries lock the device.",
+		Long:    "Tries the next password of earlier work that the device has not refused. It uses one of\nthe tries that a device is given an hour. Too many wrong tries lock the device.",
 		Example: "  janustat key try C07 --wire eth0",
 		Args:    oneDevice("key try"),
 		RunE: func(c *cobra.Command, args []string) error {

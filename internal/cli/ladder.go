@@ -46,7 +46,7 @@ Names go into the job sheet at once. But for Ctrl-W nothing is sent to any devic
 			in, tty := terminal(a.In)
 			out, ttyOut := terminal(a.Out)
 			if !tty || !ttyOut || a.Getenv("TERM") == "dumb" || a.json {
-				return usagef("ladder fills the screen of a terminal, and there is none: `janustat survey --watch` tells the same line by line")
+				return usagef("ladder fills the screen of a terminal, and there is none: `janustat survey --watch` shows the same line by line")
 			}
 			return a.withJob(c.Context(), "ladder", func(d *work.Desk) error { return a.ladder(c.Context(), d, in, out) })
 		},
@@ -304,7 +304,7 @@ func (l *ladder) winkLocked(ctx context.Context, mac device.MAC) (string, error)
 	case x == nil || x.InJob != device.Taken:
 		return "", errors.New("it is not in the job, so nothing is sent to it: Ctrl-T takes it")
 	case l.keys == nil && x.Access == device.Keyed:
-		return "", errors.New("it shows itself only to who has its password: start again and give the passphrase")
+		return "", errors.New("it shows itself only with its password: start again and give the passphrase")
 	}
 	keys := l.keys
 	if keys == nil {

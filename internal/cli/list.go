@@ -191,7 +191,7 @@ func (a *App) printDevice(d *device.Device, history []job.Entry) {
 	}
 	fmt.Fprintln(a.Out, a.paint(a.Out, headStyle, titleOf(d)))
 	line("kind", string(d.Kind))
-	line("maker, model", strings.TrimSpace(d.Make+" "+d.Model))
+	line("manufacturer, model", strings.TrimSpace(d.Make+" "+d.Model))
 	line("serial", d.Serial)
 	line("MAC", d.MAC.String())
 	line("firmware", d.Firmware)
@@ -226,7 +226,7 @@ func (a *App) printDevice(d *device.Device, history []job.Entry) {
 	line("condition", string(d.Condition))
 	line("access", string(d.Access))
 	if d.Alarm != "" {
-		line("ALARM", d.Alarm+": nothing is offered to it")
+		line("ALARM", d.Alarm+": no password is sent to it")
 	}
 	if !d.ResetAt.IsZero() {
 		line("reset", localTime(d.ResetAt)+fmt.Sprintf(" (janustat restore %s brings it back)", d.Label()))
@@ -273,7 +273,7 @@ func pictureText(p device.Picture) string {
 	case !p.Shows:
 		return text + ", shows no texts"
 	case p.Text == "":
-		return text + ", no text that tells what it is of"
+		return text + ", no caption"
 	}
 	return text + fmt.Sprintf(", text %q", p.Text)
 }

@@ -107,7 +107,7 @@ func tellStory(d *device.Device, history []job.Entry, proofs []job.ProofRecord, 
 		}
 	}
 	if d.Alarm != "" {
-		story = append(story, chapter{d.ChangedAt, false, "is not what it was, so nothing is offered to it: it " + strings.TrimPrefix(d.Alarm, "it ")})
+		story = append(story, chapter{d.ChangedAt, false, "identity changed, so no password is sent to it: it " + strings.TrimPrefix(d.Alarm, "it ")})
 	}
 	slices.SortStableFunc(story, func(x, y chapter) int { return x.At.Compare(y.At) })
 	return story

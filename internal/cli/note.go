@@ -68,7 +68,7 @@ func noteFields(args []string) (job.Notes, error) {
 			return nil, usageError{err}
 		}
 		if handover.Taken(field) {
-			return nil, usagef("%q is a field of the record itself: call yours otherwise", field)
+			return nil, usagef("%q is a field of the record itself: give yours another name", field)
 		}
 		if len([]rune(value)) > maxNote {
 			return nil, usagef("%s: longer than %d characters", field, maxNote)

@@ -33,7 +33,7 @@ func TestCopiesOfAJobShareOneBudget(t *testing.T) {
 			code, _, errs := c.run(fmt.Sprintf("Wrong-Guess-%d%d\n", n, try), "key", "set", "C01")
 			assert.Equal(t, ExitNeeds, code)
 			if n > 0 {
-				assert.Contains(t, errs, "budget of password tries is spent")
+				assert.Contains(t, errs, "no tries left this hour")
 			}
 		}
 	}
@@ -44,7 +44,7 @@ func TestCopiesOfAJobShareOneBudget(t *testing.T) {
 	c.must("survey", "--for", "2s", "--quiet")
 	c.must("take", "10.61.8.50", "--yes")
 	_, _, errs = c.run("Wrong-Guess-9\n", "key", "set", "C01")
-	assert.Contains(t, errs, "budget of password tries is spent")
+	assert.Contains(t, errs, "no tries left this hour")
 	wrong := 0
 	for _, e := range c.logs.Events() {
 		if e.What == bench.EventWrongPassword {
@@ -212,7 +212,7 @@ devices:
 	assert.Contains(t, c.must(), "up to date")
 	waitFor(t, "another second", func() bool { return time.Now().Unix() != clockOf(t, c) })
 	_, _, errs := c.run("", "key", "change", "C01", "--yes")
-	assert.Contains(t, errs, "The record in handover is out of date (C01)")
+	assert.Contains(t, errs, "The handover pack in handover is out of date (changed since: C01)")
 	assert.Contains(t, c.must(), "The record on disk is out of date (C01). Next: `janustat handover`")
 	assert.Contains(t, c.must(), "Next: janustat prove", "what was proved was proved until that write")
 

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"janustat/core/device"
+	"janustat/core/open"
 	"janustat/core/text"
 	"janustat/internal/field"
 	"janustat/internal/job"
@@ -169,51 +170,39 @@ func (a *App) printProofs(p work.Proving) error {
 	}
 	if failed > 0 {
 		fmt.Fprintf(a.Out, "%d of %d devices proved, %d not.\n", len(proofs)-failed, len(proofs), failed)
-		for _, m := range mends {
-			if tags := m.tags(proofs); len(tags) > 0 {
-				fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf(m.with, text.List(tags), tags[0])))
-			}
-		}
+		a.printMends(proofs)
 		return nil
 	}
-	fmt.Fprintf(a.Out, "%s: %s. Next: janustat handover\n", a.paint(a.Out, goodStyle, fmt.Sprintf("%d of %d devices proved", len(proofs), len(proofs))), held)
+	fmt.Fprintf(a.Out, "%s: %s. Next: `janustat handover`\n", a.paint(a.Out, goodStyle, fmt.Sprintf("%d of %d devices proved", len(proofs), len(proofs))), held)
 	return nil
 }
 
-// mend is what puts failed checks right; its words take tags, and then the first of them.
-type mend struct {
-	checks []string
-	with   string
-}
-
-// mends are what to do, each for the checks that it mends and for no others. A device that is
-// told of by one is not told of by those after it.
-var mends = []mend{
-	{[]string{field.CheckAnswers}, "%[1]s: look at cable and power, then prove again. Where it answers elsewhere by now: `janustat survey`, then `janustat commission %[2]s`"},
-	{[]string{field.CheckIdentity, field.CheckCert}, "%[1]s: not the device that it was. If it was replaced or reset on purpose: `janustat restore %[2]s`"},
-	{[]string{field.CheckAlone}, "%[1]s: another has its address too. `janustat survey`, then `janustat show %[2]s` tells who; take that one off the address"},
-	{[]string{field.CheckPassword}, "%[1]s: its password is another by now. Give the one it has: `janustat key set %[2]s`; or reset it, then `janustat restore %[2]s`"},
-	{[]string{field.CheckOldKeys, field.CheckClosed}, "%[1]s: opens by what it should not. `janustat key change %[2]s` gives it another; if that does not help, it is for its maker"},
-	{[]string{
-		field.CheckUsers, field.CheckFirmware, field.CheckAddress, field.CheckGateway, field.CheckDNS, field.CheckNTP, field.CheckStatic, field.CheckName, field.CheckPicture, field.CheckZone, field.CheckClock,
-		field.CheckStream, field.CheckChannel, field.CheckPair, field.CheckReport,
-	}, "%[1]s: mend with `janustat commission`, then prove again"},
-}
-
-// tags names the devices that this mends, and nothing before it.
-func (m mend) tags(proofs []field.Proof) (out []string) {
+// printMends says what to do, each once for all the devices that it is for: as in the list of what is
+// open. Of a device with several faults it is the first, and of one that is not set up yet, that.
+func (a *App) printMends(proofs []field.Proof) {
+	var advised []string
+	of := map[string][]string{} // tags, by what is to be done for any device
 	for i := range proofs {
-		at := slices.IndexFunc(mends, func(x mend) bool {
-			if !proofs[i].Device.Commissioned() { // it is not set up yet, and that is all that is wrong
-				return x.with == mends[len(mends)-1].with && !proofs[i].OK()
-			}
-			return slices.ContainsFunc(proofs[i].Checks, func(c field.Check) bool { return !c.OK && slices.Contains(x.checks, c.Name) })
-		})
-		if at >= 0 && mends[at].with == m.with {
-			out = append(out, proofs[i].Device.Tag)
+		p := &proofs[i]
+		at := slices.IndexFunc(p.Checks, func(c field.Check) bool { return !c.OK })
+		if p.OK() || at < 0 {
+			continue
 		}
+		check := p.Checks[at].Name
+		if !p.Device.Commissioned() {
+			check = ""
+		}
+		what := open.Mend(check, "")
+		key := what.Text(command)
+		if of[key] == nil {
+			advised = append(advised, check)
+		}
+		of[key] = append(of[key], p.Device.Tag)
 	}
-	return out
+	for _, check := range advised {
+		tags := of[open.Mend(check, "").Text(command)]
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("%s: %s", text.List(tags), open.Mend(check, tags[0]).Text(command))))
+	}
 }
 
 // printTyped says how far what was typed in by hand can be proved.
@@ -255,8 +244,8 @@ func (a *App) printLeft(proofs []field.Proof) (left int) {
 
 // checkHeads shorten the names of some checks, so that all fit on a screen.
 var checkHeads = map[string]string{
-	field.CheckPassword: "key", field.CheckOldKeys: "old", field.CheckFirmware: "fw", field.CheckGateway: "gw", field.CheckIdentity: "same", field.CheckCert: "cert", field.CheckAnswers: "up", field.CheckPicture: "pic",
-	field.CheckStream: "joined", field.CheckChannel: "joined", field.CheckPair: "joined", field.CheckReport: "joined",
+	field.CheckPassword: "pw", field.CheckOldKeys: "old pw", field.CheckFirmware: "fw", field.CheckGateway: "gw", field.CheckIdentity: "id", field.CheckCert: "cert", field.CheckAnswers: "up", field.CheckPicture: "caption",
+	field.CheckStream: "linked", field.CheckChannel: "linked", field.CheckPair: "linked", field.CheckReport: "linked",
 }
 
 // columnsOf gives the heads of the columns for checks, and the checks under each.
@@ -289,6 +278,6 @@ func checkCell(checks []field.Check, names []string) cell {
 	case checks[at].OK:
 		return cell{text: "ok", style: &goodStyle}
 	default:
-		return cell{text: "NO", style: &badStyle}
+		return cell{text: "FAIL", style: &badStyle}
 	}
 }

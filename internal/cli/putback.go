@@ -77,7 +77,7 @@ func (a *App) putback(ctx context.Context, d *work.Desk, refs []string) error {
 			}
 		}
 		if len(back) > 0 {
-			if err := a.report(fmt.Sprintf("%s back as found, and left out of the job. The password is to be handed over: `janustat key show %s`", text.Are(back), back[0])); err != nil {
+			if err := a.report(fmt.Sprintf("%s back as found, and left out of the job. Hand over its password: `janustat key show %s`", text.Are(back), back[0])); err != nil {
 				return err
 			}
 		}

@@ -58,7 +58,7 @@ func TestWhatIsSomebodysIsNamedAndPutBack(t *testing.T) {
 	assert.NotContains(t, users, "guard")
 	require.Eventually(t, func() bool { at, dhcp, _ := was("leased"); return dhcp && strings.HasPrefix(at.String(), "10.61.9.10") }, 20*time.Second, 20*time.Millisecond)
 	assert.Equal(t, "left", c.decided(till, "job"))
-	assert.Contains(t, c.must("log", till), "guard taken away")
+	assert.Contains(t, c.must("log", till), "user guard removed")
 	assert.Contains(t, c.must("prove", "--quiet"), "1 of 1 devices proved")
 	_, out, errs = c.run("", "putback", till, "--yes")
 	assert.Contains(t, out+errs, "not in the job")

@@ -125,7 +125,7 @@ func TestAChannelThatIsNamedIsAskedFor(t *testing.T) {
 	code, out, errs := c.run("", "commission", "--yes", "--quiet")
 	require.Equal(t, ExitNeeds, code, errs)
 	flat := strings.Join(strings.Fields(out), " ")
-	assert.Contains(t, flat, "channel 1 (C01) stays as it is: it plays rtsp://10.9.9.9/live, which is none of the job's")
+	assert.Contains(t, flat, "channel 1 (C01) stays as it is: it plays rtsp://10.9.9.9/live, which is not in the job")
 	assert.Contains(t, flat, "janustat commission R01 --replace-channels")
 	after, _ := rec.Laid()
 	untouched(t, before, after)

@@ -176,7 +176,7 @@ func (a *App) park(ctx context.Context, d *work.Desk, n *reach.Net, planner *fie
 	view.stop()
 	for _, r := range results {
 		if r.Status != commission.Done && ctx.Err() == nil {
-			a.say("note: %s could not be told to rest (%s): it may try the old password on %s meanwhile", r.Plan.Tag, r.Reason, text.List(tags))
+			a.say("note: recording on %s could not be paused (%s): it may try the old password on %s meanwhile", r.Plan.Tag, r.Reason, text.List(tags))
 		}
 	}
 	return err
@@ -187,7 +187,7 @@ func (a *App) park(ctx context.Context, d *work.Desk, n *reach.Net, planner *fie
 func (a *App) resting(partners []*device.Device, tags []string) {
 	for _, x := range partners {
 		if x.Kind == device.Recorder {
-			a.say("note: %s rests on %s, and does not record it, until `janustat commission %[1]s` has joined them up again", x.Tag, text.List(tags))
+			a.say("note: %s does not record %s until `janustat commission %[1]s` has connected them again", x.Tag, text.List(tags))
 		}
 	}
 }
@@ -223,7 +223,7 @@ func (a *App) restore(ctx context.Context, w worked, with device.MAC, wait time.
 		}
 		partners := w.Partners([]string{back.Tag})
 		if len(partners) > 0 {
-			a.say("told of it as well: %s", text.List(tagsOf(partners)))
+			a.say("set there as well: %s", text.List(tagsOf(partners)))
 		}
 		if err := a.park(ctx, w.Desk, n, w.planner, partners, []string{back.Tag}); err != nil {
 			return err

@@ -153,7 +153,7 @@ func (a *App) forget(ctx context.Context, d *work.Desk, s device.Selector) error
 			return err
 		}
 		if len(met) > 0 {
-			fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("Met by the last survey: %s. Who is still there is found again; `janustat leave %s` is for what is to be left alone.", text.List(met), met[0])))
+			fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("In the last survey: %s. The next survey lists it again, without its tag. To keep it out of the job instead: `janustat leave %s`", text.List(met), met[0])))
 		}
 	}
 	if err := a.confirm(ctx, fmt.Sprintf("Forget %s, with all that is recorded?", plural(len(list), "device"))); err != nil {

@@ -90,7 +90,7 @@ func TestARivalThatWasThereFirst(t *testing.T) {
 	c.prepare()
 	code, out, errs := c.run("", "commission", "--yes", "--quiet")
 	assert.Equal(t, ExitNeeds, code)
-	assert.Contains(t, out+errs, "two keys were announced for its MAC: take the stranger off the LAN")
+	assert.Contains(t, out+errs, "two keys were announced for its MAC: find out which device is not yours")
 	assert.Contains(t, out, "1 done, 1 needs you")
 	assert.Empty(t, r.Given())
 	r.Yield()

@@ -163,8 +163,8 @@ func TestAPageThatProvesNothingIsNotShown(t *testing.T) {
 	c.bench.Device("plain").Stall(time.Minute)
 	code, _, errs = c.run("", "web", "C02", "--quiet")
 	assert.Equal(t, ExitNeeds, code)
-	assert.Contains(t, errs, "C02 does not say who it is")
-	assert.Contains(t, errs, "--unproven shows it: type no password there")
+	assert.Contains(t, errs, "C02 has not proved who it is")
+	assert.Contains(t, errs, "--unproven shows it; do not type a password there")
 }
 
 func bootsOf(c *crew, host string) (n int) {

@@ -31,7 +31,7 @@ var spoilings = [][]spoiling{{
 	{"no user", laid(func(l *bench.Laid) { l.User, l.Password = "", "" }), "401|another password", ""},
 	{"the next camera", laid(func(l *bench.Laid) { l.URI = "rtsp://10.61.8.45/live/main" }), `plays C05`, ""},
 	{"a stranger's camera", laid(func(l *bench.Laid) { l.URI = "rtsp://10.9.9.9/live" }), `plays rtsp://10\.9\.9\.9/live`, ""},
-	{"told not to connect", laid(func(l *bench.Laid) { l.Mode = "NeverConnect" }), "told not to connect", ""},
+	{"set not to connect", laid(func(l *bench.Laid) { l.Mode = "NeverConnect" }), "told not to connect", ""},
 	{"multicast", laid(func(l *bench.Laid) { l.Stream = "RTP-Multicast" }), "set up for multicast", ""},
 	{"an idle job", laid(func(l *bench.Laid) { l.Job = "Idle" }), "its job", ""},
 	{"no job", laid(func(l *bench.Laid) { l.Job = "none" }), "has no source", ""},
@@ -48,7 +48,7 @@ var spoilings = [][]spoiling{{
 	{"no name, no source", laid(func(l *bench.Laid) { l.Name, l.Source = "", "" }), `is called ""`, ""},
 	{"an idle job of low rank", laid(func(l *bench.Laid) { l.Job, l.Priority = "Idle", 0 }), "its job", ""},
 	{"another user's words", laid(func(l *bench.Laid) { l.User = "recorder2" }), "401|another user", ""},
-	{"not to connect, and another", laid(func(l *bench.Laid) { l.Mode, l.URI = "NeverConnect", "rtsp://10.9.9.9/x" }), "told not to connect|plays", ""},
+	{"not to connect, and another", laid(func(l *bench.Laid) { l.Mode, l.URI = "NeverConnect", "rtsp://10.9.9.9/x" }), "set not to connect|plays", ""},
 	{"everything at once", laid(func(l *bench.Laid) {
 		l.Name, l.Source, l.Password, l.Job, l.Stream = "Gate", "urn:x", "Somebody-else-2", "Idle", "RTP-Multicast"
 	}), "multicast", ""},

@@ -281,7 +281,7 @@ func staleText(tags []string) string {
 	if n := len(tags) - most; n > 0 {
 		shown += fmt.Sprintf(" and %d more", n)
 	}
-	return fmt.Sprintf("The record in %s is out of date (%s): `janustat handover` writes it anew", job.HandoverDir, shown)
+	return fmt.Sprintf("The handover pack in %s is out of date (changed since: %s). To write it again: `janustat handover`", job.HandoverDir, shown)
 }
 
 // tellStale says once, after a command, that the record on disk is not true any more.

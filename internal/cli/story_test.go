@@ -308,7 +308,7 @@ func TestTheBudgetHoldsAcrossRuns(t *testing.T) {
 		assert.Equal(t, ExitNeeds, code)
 		want := "does not accept this password"
 		if run == 2 {
-			want = "budget of password tries is spent"
+			want = "no tries left this hour"
 		}
 		assert.Contains(t, errs, want, "run %d", run+1)
 	}

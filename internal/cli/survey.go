@@ -115,8 +115,13 @@ type surveyJSON struct {
 	Floods   []field.Flood  `json:"floods,omitempty"`   // hosts that claim more than any honest one
 	Unread   []field.Unread `json:"unread,omitempty"`   // devices that answered discovery and not their service
 	NotKept  int            `json:"not_kept,omitempty"` // hosts beyond what is kept
-	Differs  []string       `json:"differs,omitempty"`
-	TookMS   int64          `json:"took_ms"`
+	// Unasked are subnets in which addresses were not asked for.
+	Unasked []field.Unasked `json:"unasked,omitempty"`
+	// Broadcasts are the questions to everyone, a second, that the wire passes; left out where it has shown no limit.
+	Broadcasts float64  `json:"broadcasts_per_s,omitempty"`
+	CutOff     bool     `json:"cut_off,omitempty"` // it took too long, and was ended
+	Differs    []string `json:"differs,omitempty"`
+	TookMS     int64    `json:"took_ms"`
 }
 
 func (a *App) survey(ctx context.Context, d *work.Desk, o surveyOptions) error {
@@ -170,7 +175,7 @@ func (a *App) finishSurvey(ctx context.Context, d *work.Desk, s *work.Surveyed, 
 	if a.json {
 		err := a.emit(surveyJSON{
 			Devices: allJSON(devices), Changes: orEmpty(s.Changes), Offers: orEmpty(s.Found.Offers), VLANs: s.Found.VLANs, Missing: missing,
-			NotThere: gone, Floods: s.Found.Floods, Unread: s.Found.Unread, NotKept: s.Crowd, Differs: s.Differs, TookMS: s.Record.Took.Milliseconds(),
+			NotThere: gone, Floods: s.Found.Floods, Unread: s.Found.Unread, NotKept: s.Crowd, Unasked: s.Found.Unasked, Broadcasts: s.Found.Broadcast, CutOff: s.Found.CutOff, Differs: s.Differs, TookMS: s.Record.Took.Milliseconds(),
 		})
 		if err != nil {
 			return err
@@ -184,7 +189,7 @@ func (a *App) finishSurvey(ctx context.Context, d *work.Desk, s *work.Surveyed, 
 		}
 		a.printExpected(o.Expect, devices, missing, gone)
 	}
-	if len(missing) > 0 || len(devices) == 0 {
+	if len(missing) > 0 || len(devices) == 0 || s.Found.CutOff {
 		return needsError{}
 	}
 	return nil

@@ -18,6 +18,7 @@ import (
 func (a *App) printSurvey(ctx context.Context, j *job.Job, devices []device.Device, s *work.Surveyed) error {
 	w, found := a.Out, s.Found
 	if len(devices) == 0 {
+		a.printUnasked(found)
 		fmt.Fprintln(w, "No device answered. Check the cable, then run `janustat wire`. To listen longer: `janustat survey --for 30s`")
 		return nil
 	}
@@ -28,6 +29,7 @@ func (a *App) printSurvey(ctx context.Context, j *job.Job, devices []device.Devi
 	a.printLAN(devices, found)
 	a.printFloods(s)
 	a.printUnread(s)
+	a.printUnasked(found)
 	subnets := make([]netip.Prefix, 0, len(found.Unvisited))
 	for p := range found.Unvisited {
 		subnets = append(subnets, p)
@@ -65,6 +67,27 @@ func (a *App) printUnread(s *work.Surveyed) {
 	}
 }
 
+// printUnasked says what the survey could not ask, and so knows nothing of.
+func (a *App) printUnasked(found *field.Findings) {
+	w := a.Out
+	line := func(text string) {
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, workStyle, "unheard"), a.wrap(w, 9, text))
+	}
+	if found.Broadcast > 0 {
+		line(fmt.Sprintf("The switch passes only so many questions to everyone (storm control), so that %d a second were asked. Later commands keep to that.", int(found.Broadcast)))
+	}
+	if len(found.Unasked) > 0 {
+		var where []string
+		for _, u := range found.Unasked {
+			where = append(where, fmt.Sprintf("%s (%d)", u.Subnet, u.Addresses))
+		}
+		line(fmt.Sprintf("Not asked, by addresses: %s. A host there that does not speak by itself was not seen. To ask there too: `janustat survey --for 2m`.", strings.Join(where, ", ")))
+	}
+	if found.CutOff {
+		line("The survey took too long and was ended: there may be more. Run `janustat survey` again.")
+	}
+}
+
 // printFloods names who says more than any honest host.
 func (a *App) printFloods(s *work.Surveyed) {
 	w := a.Out
@@ -78,12 +101,12 @@ func (a *App) printFloods(s *work.Surveyed) {
 
 func floodText(f field.Flood) string {
 	if f.MAC.IsZero() && !f.Address.IsValid() {
-		return f.What + ". Somebody forges them: find the port that they come from in the switch's table of MACs, and unplug it."
+		return f.What + ". Somebody forges them: find their port in the switch's MAC table, and ask whoever runs the network to shut it."
 	}
 	if f.Address.IsValid() {
-		return fmt.Sprintf("%s %s: one stranger with many names. The devices there are told apart by their MACs all the same.", f.Who(), f.What)
+		return fmt.Sprintf("%s %s: one device that uses many names. The others there are known by their MACs all the same.", f.Who(), f.What)
 	}
-	return fmt.Sprintf("%s %s: more than any honest host, and not believed any further. Find it by its MAC in the switch's table, and unplug it.", f.Who(), f.What)
+	return fmt.Sprintf("%s %s: this is not normal, and the rest is ignored. Find its port in the switch's MAC table, and ask whoever runs the network to shut it.", f.Who(), f.What)
 }
 
 // printLAN says in plain words what is wrong with the LAN, or worth knowing.
@@ -135,10 +158,10 @@ func (a *App) printLAN(devices []device.Device, found *field.Findings) {
 	for _, x := range clashing {
 		text := fmt.Sprintf("%s is shared by %d devices. Leave them all plugged in: `commission` gives each its own address", x, groups[x])
 		if n := bystanders[x]; n > 0 {
-			text = fmt.Sprintf("%s is shared by %s and %s. `commission` moves the device; it does not touch the other host", x, plural(groups[x]-n, "device"), plural(n, "bystander"))
+			text = fmt.Sprintf("%s is shared by %s and %s. `commission` moves the device; it does not touch the other host", x, plural(groups[x]-n, "device"), plural(n, "other device"))
 		}
 		if bystanders[x] == groups[x] {
-			text = fmt.Sprintf("%s answers for %d bystanders: none of them is touched; whose are they?", x, groups[x])
+			text = fmt.Sprintf("%s answers for %d other devices: none of them is touched; whose are they?", x, groups[x])
 		}
 		fmt.Fprintf(w, "%s  %s\n", a.paint(w, badStyle, "clash "), a.wrap(w, 8, text))
 	}
@@ -194,7 +217,7 @@ func (a *App) printChanges(changes []device.Change) {
 			continue
 		}
 		if c.What == "alarm" {
-			fmt.Fprintf(a.Out, "  %s    %s  %s\n", a.paint(a.Out, badStyle, "ALARM"), c.Label, a.wrap(a.Out, 4, c.Text+": nothing is offered to it. If it was reset or replaced on purpose: janustat restore "+c.Label))
+			fmt.Fprintf(a.Out, "  %s    %s  %s\n", a.paint(a.Out, badStyle, "ALARM"), c.Label, a.wrap(a.Out, 4, c.Text+". No password is sent to it. If you reset or replaced it: `janustat restore "+c.Label+"`. If not, find out what it is"))
 			continue
 		}
 		fmt.Fprintf(a.Out, "  %-8s %s  %s\n", c.What, c.Label, c.Text)

@@ -110,7 +110,7 @@ func TestWhatIsNotToldStopsNobody(t *testing.T) {
 	code, out, errs := c.run("", "commission", "--yes", "--quiet")
 	assert.Zero(t, code, "%s%s", out, errs)
 	assert.Contains(t, out, "8 done, 0 need you")
-	assert.Contains(t, out, "does not tell its gateway")
+	assert.Contains(t, out, "does not report its gateway")
 	c.must("prove", "--quiet")
 	for _, e := range c.logs.Events() {
 		assert.NotEqual(t, bench.EventWrongPassword, e.What, "%+v", e)

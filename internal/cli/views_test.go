@@ -109,7 +109,7 @@ func TestAServiceVisitBeginsFromAPack(t *testing.T) {
 	assert.Contains(t, c.must("handover", "--since", "2026-01-01"), " since 2026-01-01")
 	done, err := os.ReadFile(filepath.Join(c.dir, "handover", "changes.csv"))
 	require.NoError(t, err)
-	assert.Contains(t, string(done), "was moved to 10.61.8.")
+	assert.Contains(t, string(done), "moved to 10.61.8.")
 	key := filepath.Join(t.TempDir(), "key")
 	_, mine, err := ed25519.GenerateKey(nil)
 	require.NoError(t, err)
@@ -168,5 +168,5 @@ func TestAServiceVisitBeginsFromAPack(t *testing.T) {
 	assert.Regexp(t, `C\d+ +place +Hall +Stair`, out)
 	code, _, errs = c.run("", "begin", filepath.Join(filepath.Dir(first), "third"), "--from", filepath.Join(first, "jobsheet.yaml"))
 	assert.Equal(t, ExitUsage, code)
-	assert.Contains(t, errs, "it is no record of a handover")
+	assert.Contains(t, errs, "it is not a handover record")
 }

@@ -63,6 +63,6 @@ func TestAVisitBeginsQuietly(t *testing.T) {
 	}
 	c.dir = first
 	_, _, errs := c.run("", "begin", filepath.Join(t.TempDir(), "x"), "--from", pack, "--passwords", filepath.Join(pack, "passwords.age"), "--identity", filepath.Join(pack, "register.csv"))
-	assert.Contains(t, errs, "holds no age key")
+	assert.Contains(t, errs, "contains no age key")
 	assert.False(t, strings.Contains(errs, id.String()))
 }

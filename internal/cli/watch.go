@@ -18,9 +18,9 @@ import (
 // watch stays after a survey and tells what happens, a line each, until ctx ends
 // or what is expected is there.
 func (a *App) watch(ctx context.Context, d *work.Desk, s *work.Surveyed, n *reach.Net, o surveyOptions) error {
-	until := "ctrl-C ends"
+	until := "Ctrl-C ends"
 	if o.stay > 0 {
-		until = "for " + roundText(o.stay.Round(time.Second)) + "; ctrl-C ends it sooner"
+		until = "for " + roundText(o.stay.Round(time.Second)) + "; Ctrl-C stops it"
 	}
 	a.say("watching %s; %s", plural(len(s.Met()), "device"), until)
 	missing, err := d.Watch(ctx, n, s, o.Survey, a.printEvent)

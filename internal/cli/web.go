@@ -132,7 +132,7 @@ func (a *App) web(ctx context.Context, refs []string, openings []opening, open, 
 				defer a.browse(l)()
 			}
 		}
-		a.say("ctrl-C ends")
+		a.say("Ctrl-C ends")
 		return v.server.Serve(ctx)
 	})
 }
@@ -252,7 +252,7 @@ func (v *webView) recognise(ctx context.Context, d *device.Device, at netip.Addr
 	case errors.As(err, &told):
 		return needsError{fmt.Sprintf("%s is not what it was: %v. Its page is not shown, since nobody is to type its password there", d.Label(), err)}
 	case err != nil:
-		return needsError{fmt.Sprintf("%s does not say who it is (%v), so its page is not shown: nobody is to type its password where a stranger may answer. --unproven shows it: type no password there", d.Label(), err)}
+		return needsError{fmt.Sprintf("%s has not proved who it is (%v), so its page is not shown: another device may answer there. --unproven shows it; do not type a password there", d.Label(), err)}
 	}
 	defer s.Close()
 	_, err = commission.Recognise(ctx, s, plan, false)

@@ -24,5 +24,5 @@ func flagError(c *cobra.Command, err error) error {
 	for _, set := range []*pflag.FlagSet{c.Flags(), c.InheritedFlags()} {
 		set.VisitAll(func(f *pflag.Flag) { names = append(names, "--"+f.Name) })
 	}
-	return usagef("--%s is no option of `%s`%s; `%[2]s --help` shows them", typed, c.CommandPath(), text.Meant("--"+typed, names))
+	return usagef("`%[2]s` has no option --%[1]s%[3]s; `%[2]s --help` lists them", typed, c.CommandPath(), text.Meant("--"+typed, names))
 }

@@ -99,7 +99,7 @@ func (l *lan) attach(program, host, site string) (logFile string) {
 	require.NoError(l.t, c.Start())
 	line, err := bufio.NewReader(errs).ReadString('\n')
 	require.NoError(l.t, err)
-	require.Contains(l.t, line, "ctrl-C ends")
+	require.Contains(l.t, line, "Ctrl-C ends")
 	l.t.Cleanup(func() {
 		cancel()
 		_ = c.Wait()

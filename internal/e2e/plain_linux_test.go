@@ -60,7 +60,7 @@ func TestTheJobWithoutRawFrames(t *testing.T) {
 	told := run(1, "wire")
 	assert.Contains(t, told, "plain")
 	assert.Contains(t, told, "devices on other subnets than the laptop's own are not reached")
-	assert.Contains(t, told, "that speak Hail are not met", "its port is kept from ordinary users")
+	assert.Contains(t, told, "that use Hail are not found", "its port is kept from ordinary users")
 	found := run(0, "survey")
 	assert.Contains(t, found, "1 device ready to be taken", "the one on another subnet is heard, and not reached; the two that say that their address is a fixed one are set apart")
 	assert.Contains(t, found, "10.61.8.103")

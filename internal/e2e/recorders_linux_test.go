@@ -102,7 +102,7 @@ func TestRecordersNotWrittenHere(t *testing.T) {
 	hand(2, "uri 2 rtsp://10.9.9.9/live")
 	hand(3, "multicast 1 x")
 	hand(4, "mode 2 Idle")
-	told(`(?s)R01 channel.*told not to connect.*R02 channel.*plays rtsp://10\.9\.9\.9/live.*R03 channel.*multicast.*R04 channel.*its job rests`)
+	told(`(?s)R01 channel.*set not to connect.*R02 channel.*plays rtsp://10\.9\.9\.9/live.*R03 channel.*multicast.*R04 channel.*its job rests`)
 	assert.Contains(t, run("commission", "--wire", "eth0", "--yes"), "8 done, 0 need you")
 	assert.Contains(t, run("prove", "--wire", "eth0"), "8 of 8 devices proved")
 	hand(1, "disk 1 x")
@@ -114,7 +114,7 @@ func TestRecordersNotWrittenHere(t *testing.T) {
 	assert.Contains(t, run("commission", "--wire", "eth0", "--yes"), "8 done, 0 need you")
 	out := run("prove", "--wire", "eth0")
 	assert.Contains(t, out, "8 of 8 devices proved")
-	assert.Contains(t, strings.Join(strings.Fields(out), " "), "Note: R02: channel 1 plays rtsp://camera.bank.example/1, which is none of the job's.")
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "Note: R02: channel 1 plays rtsp://camera.bank.example/1, which is not in the job.")
 
 	// A password of the recorder's is changed on both sides, while ffmpeg plays.
 	run("key", "change", "C03", "--user", "recorder", "--wire", "eth0", "--yes")

@@ -119,7 +119,7 @@ func TestTheTableOfExitCodes(t *testing.T) {
 		{"a tag mistyped", 2, on("show", "C0l"), "did you mean C01?"},
 		{"not allotted", 2, on("commission", "--yes"), "janustat allot"},
 		{"allotted", 0, on("allot"), "1 address allotted"},
-		{"not set up yet", 1, on("prove", "--quiet"), "C01: mend with `janustat commission`, then prove again\n"},
+		{"not set up yet", 1, on("prove", "--quiet"), "C01: `janustat commission`, then `janustat prove`\n"},
 		{"commissioned", 0, on("commission", "--yes", "--quiet"), "1 done"},
 		{"proved", 0, on("prove", "--quiet"), "1 of 1 devices proved"},
 		{"nothing matched", 1, on("prove", "kind=panel"), "no device of the job fits"},

@@ -182,13 +182,8 @@ func (r *surveyRun) again(at netip.Addr) {
 // answers to its own three questions drops what it meant to answer us; from a
 // question to itself it learns where the visitor is (RFC 826; RFC 4861, 7.2.3).
 func (r *surveyRun) meet(v *reach.Visitor, hosts []hearing) {
-	asked := map[netip.Addr]bool{}
 	for _, h := range hosts {
-		if asked[h.addr] {
-			continue
-		}
-		asked[h.addr] = true
-		if err := r.Net.AskOnce(reach.Place{From: v, Address: h.addr}); err != nil {
+		if err := r.Net.AskOnce(reach.Place{From: v, Address: h.addr, MAC: h.mac}); err != nil {
 			r.Log.Warn("not asked", "address", h.addr, "err", err)
 		}
 		if !r.wait(synSpacing) {

@@ -120,7 +120,7 @@ func (l Leaser) Run(ctx context.Context) (out Leases, err error) {
 		return out, err
 	}
 	if len(others) > 0 {
-		return out, fmt.Errorf("%w: %s (%s); it would race ours. Let it give the leases and run `janustat survey`, or unplug it", ErrOtherServer, others[0].Server, others[0].ServerMAC)
+		return out, fmt.Errorf("%w: %s (%s); two must not run at once. Let that server give the addresses, then run `janustat survey`; or ask whoever runs it to switch it off", ErrOtherServer, others[0].Server, others[0].ServerMAC)
 	}
 	visitor, err := l.Net.Visit(ctx, l.Terms.Subnet, netip.Addr{}, l.Avoid)
 	if err != nil {
@@ -302,7 +302,7 @@ func (r *leaseRun) lookForThem() error {
 		if !c.leased || c.met {
 			continue
 		}
-		if err := r.Net.AskOnce(reach.Place{Address: c.Address, From: r.visitor}); err != nil {
+		if err := r.Net.AskOnce(reach.Place{Address: c.Address, From: r.visitor, MAC: c.MAC}); err != nil {
 			return err
 		}
 	}

@@ -412,7 +412,7 @@ func (p Prover) open(ctx context.Context, s commission.Session, plan commission.
 		return false, err
 	}
 	if wait > 0 {
-		out.fail(CheckPassword, "accepted", fmt.Sprintf("not tried: the budget of tries is spent for %s", wait.Round(time.Minute)))
+		out.fail(CheckPassword, "accepted", fmt.Sprintf("not tried: no tries left for %s", wait.Round(time.Minute)))
 		return false, nil
 	}
 	if out.Factory = ok && plan.Factory; out.Factory {

@@ -40,7 +40,7 @@ func newsOf(plan commission.Plan, f commission.Found) (out []string) {
 	for _, c := range f.Recording.Channels {
 		planned := slices.ContainsFunc(plan.Links, func(l commission.Link) bool { return l.Step == commission.StepChannel && l.Number == c.Number })
 		if c.Used && !planned {
-			out = append(out, fmt.Sprintf("channel %d plays %s, which is none of the job's", c.Number, c.Plays))
+			out = append(out, fmt.Sprintf("channel %d plays %s, which is not in the job", c.Number, c.Plays))
 		}
 	}
 	return out

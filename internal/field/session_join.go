@@ -282,7 +282,7 @@ func (s *session) SetChannel(ctx context.Context, l commission.Link) error {
 	}
 	if k := s.plan.Channels; k != nil { // what was free when it was planned may have been taken meanwhile
 		if taken := k.Strange(s.recordingOf(r), []commission.Link{l}); len(taken) > 0 {
-			return fmt.Errorf("by now it plays %s, which is none of the job's", r.At(l.Number).Plays)
+			return fmt.Errorf("it now plays %s, which is not in the job", r.At(l.Number).Plays)
 		}
 	}
 	// What looks right and is set all the same has another password, and what is not connected

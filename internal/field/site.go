@@ -162,7 +162,7 @@ func (s *Site) comeBack(ctx context.Context, p commission.Plan, watch returning,
 	})
 	defer stop()
 	asked := make(chan error, 1)
-	go func() { asked <- s.Net.Ask(ctx, places) }()
+	go func() { asked <- s.Net.Ask(ctx, p.MAC, places) }()
 	select {
 	case c := <-back:
 		return c.at, c.stayed, nil

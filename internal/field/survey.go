@@ -86,6 +86,15 @@ type Findings struct {
 	Stopped   bool                   // ended because it was stopped: there may be more
 	Floods    []Flood                // hosts that say more than any honest one
 	Unread    []Unread               // devices that answered discovery and not their service
+	Unasked   []Unasked              // subnets in which addresses were not asked for
+	Broadcast float64                // questions to everyone, a second, that the wire bears; 0 where it has shown no limit
+	CutOff    bool                   // ended because it took too long: what is unasked, and unread, is missing
+}
+
+// Unasked is a subnet in which addresses were not asked for.
+type Unasked struct {
+	Subnet    netip.Prefix `json:"subnet"`
+	Addresses int          `json:"addresses"`
 }
 
 // hearing is one MAC at one address.
@@ -173,7 +182,7 @@ var errEnough = errors.New("everything expected was found")
 // Run surveys until it has listened long enough and asked whoever answered, or
 // has found enough.
 func (s Survey) Run(ctx context.Context) (*Findings, error) {
-	limit := s.Listen + surveyLimit + s.WideTime() + s.FurtherTime()
+	limit := s.Listen + surveyLimit + s.WideTime() + s.FurtherTime() + s.slowTime()
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, errors.New("the survey took too long"))
 	defer cancel()
 	ctx, stop := context.WithCancelCause(ctx)
@@ -194,12 +203,16 @@ func (s Survey) Run(ctx context.Context) (*Findings, error) {
 	case <-ctx.Done():
 		<-r.finished // everything below ends with ctx
 		r.found.Enough = errors.Is(context.Cause(ctx), errEnough)
-		r.found.Stopped = !r.found.Enough && !errors.Is(ctx.Err(), context.DeadlineExceeded)
+		r.found.CutOff = !r.found.Enough && errors.Is(ctx.Err(), context.DeadlineExceeded)
+		r.found.Stopped = !r.found.Enough && !r.found.CutOff
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.tellApart()
 	r.found.Floods = r.floods()
+	if rate, limited := r.Net.Broadcasts(); limited {
+		r.found.Broadcast = rate
+	}
 	r.found.Unread = r.unread()
 	r.tellUnread()
 	return &r.found, nil

@@ -5,6 +5,7 @@ import (
 	"iter"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"janustat/internal/reach"
@@ -12,18 +13,8 @@ import (
 )
 
 func (r *surveyRun) sweep() {
-	for round := range sweepRounds {
-		begun, targets := time.Now(), r.Subnets.Sweep()
-		if round >= sweepsOfAll {
-			targets = r.Subnets.SweepSite()
-		}
-		n, err := r.sweepAll(targets)
-		if err != nil {
-			r.sweepEnded(n, err)
-			return
-		}
-		r.Log.Debug("swept", "round", round+1, "addresses", n, "took", time.Since(begun))
-		if round < sweepRounds-1 && !r.wait(sweepEvery-min(sweepEvery, r.pace.Since(begun))) {
+	if _, limited := r.Net.Broadcasts(); limited || !r.sweepFast() {
+		if r.ctx.Err() != nil || !r.sweepSlow() {
 			return
 		}
 	}
@@ -35,6 +26,146 @@ func (r *surveyRun) sweep() {
 	if r.wait(sweepQuiet) {
 		r.sweepFurther()
 	}
+}
+
+// sweepFast asks for every address at the full rate. It ends, and gives false, as soon as the wire
+// shows that it does not bear that; and where nobody is known at its end whose silence would say
+// something, since then nothing shows that any question arrived.
+func (r *surveyRun) sweepFast() bool {
+	for round := range sweepRounds {
+		begun, targets := time.Now(), r.Subnets.Sweep()
+		if round >= sweepsOfAll {
+			targets = r.Subnets.SweepSite()
+		}
+		n, err := r.sweepAll(targets)
+		if err != nil {
+			if r.sweepEnded(n, err); round == 0 {
+				r.unasked(slices.Collect(targets)[n:])
+			}
+			return false
+		}
+		r.Log.Debug("swept", "round", round+1, "addresses", n, "took", time.Since(begun))
+		if r.Net.Unheard(r.ctx, r.begun) {
+			return false
+		}
+		if round < sweepRounds-1 && !r.wait(sweepEvery-min(sweepEvery, r.pace.Since(begun))) {
+			return false
+		}
+	}
+	// Until it is known that such a pace is borne: who has answered lately is a canary since then.
+	for range moreRounds {
+		if r.Net.Borne() {
+			return true
+		}
+		if !r.Net.HasCanary() && r.wait(sweepQuiet) && !r.Net.HasCanary() {
+			return false
+		}
+		if n, err := r.sweepAll(r.Subnets.SweepSite()); err != nil {
+			r.sweepEnded(n, err)
+			return false
+		}
+		if r.Net.Unheard(r.ctx, r.begun) {
+			return false
+		}
+	}
+	return true
+}
+
+// moreRounds is how many further sweeps of the site there are at most, to find out what the wire bears.
+const moreRounds = 4
+
+// A slow sweep asks parts of so many addresses, and those again in which the canary did not hear every
+// question; so often at most.
+const (
+	slowPart  = 48
+	slowTries = 4
+)
+
+// sweepSlow asks at the pace that the wire bears, the site's subnets first, and part by part until
+// it is known that the questions have arrived. The others are asked for as long as the survey
+// lasts anyhow; what is not asked then is named.
+func (r *surveyRun) sweepSlow() bool {
+	rate := r.Net.SlowDown()
+	var near, rest []netip.Addr
+	for a := range r.Subnets.SweepSite() {
+		near = append(near, a)
+	}
+	for a := range r.Subnets.Sweep() {
+		if !contains(r.Subnets.Near(), a) {
+			rest = append(rest, a)
+		}
+	}
+	if takes := time.Duration(len(near)) * time.Second / time.Duration(rate); takes > tellEvery {
+		r.Tell(fmt.Sprintf("asking who is in %s, %d addresses, %d a second: about %s; Ctrl-C ends with what was found", prefixes(r.Subnets.Near()), len(near), int(rate), takes.Round(time.Second)))
+	}
+	left, ok := r.sweepParts(near, func() bool { return true })
+	further, done := r.sweepParts(rest, func() bool { return ok && (len(near) == 0 || time.Since(r.begun) < r.Listen) })
+	r.unasked(append(left, further...))
+	return ok && done
+}
+
+// unasked notes, by subnet, addresses that were not asked for.
+func (r *surveyRun) unasked(left []netip.Addr) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, p := range r.Subnets.swept {
+		if n := count(left, p); n > 0 {
+			r.found.Unasked = append(r.found.Unasked, Unasked{p, n})
+		}
+	}
+}
+
+// slowTime is how long the site's subnets take at the slow pace, where that is more than a survey
+// has anyhow.
+func (s Survey) slowTime() time.Duration {
+	n := 0
+	for range s.Subnets.SweepSite() {
+		n++
+	}
+	return max(0, 2*time.Duration(n)*time.Second/reach.SlowBroadcasts-surveyLimit)
+}
+
+// sweepParts asks for addresses part by part, while it may. It gives those that were not asked, as
+// far as is known.
+func (r *surveyRun) sweepParts(targets []netip.Addr, may func() bool) (left []netip.Addr, ok bool) {
+	for at := 0; at < len(targets); at += slowPart {
+		part := targets[at:min(at+slowPart, len(targets))]
+		if !may() {
+			return append(left, targets[at:]...), true
+		}
+		for tries := 1; ; tries++ {
+			begun := time.Now()
+			if n, err := arp.Sweep(r.ctx, r.Net.Send, r.Net.Facts().MAC, slices.Values(part), 0); err != nil {
+				r.sweepEnded(at+n, err)
+				return append(left, targets[at:]...), false
+			}
+			if !r.Net.Unheard(r.ctx, begun) {
+				break
+			}
+			if tries == slowTries {
+				left = append(left, part...)
+				break
+			}
+		}
+	}
+	return left, r.ctx.Err() == nil
+}
+
+func count(of []netip.Addr, in netip.Prefix) (n int) {
+	for _, a := range of {
+		if in.Contains(a) {
+			n++
+		}
+	}
+	return n
+}
+
+func prefixes(list []netip.Prefix) string {
+	var out []string
+	for _, p := range list {
+		out = append(out, p.String())
+	}
+	return strings.Join(out, " and ")
 }
 
 // OtherRanges are the private ranges (RFC 1918) that devices of other hands are most often found
@@ -80,7 +211,7 @@ func (r *surveyRun) sweepFurther() {
 		if r.Within > 0 && time.Since(r.begun)+takes > r.Within {
 			return
 		}
-		r.Tell(fmt.Sprintf("something is missing: looking through %s as well, %d of %d, about %s; ctrl-C ends with what was found", p, i+1, len(r.Further), takes))
+		r.Tell(fmt.Sprintf("something is missing: looking through %s as well, %d of %d, about %s; Ctrl-C ends with what was found", p, i+1, len(r.Further), takes))
 		sent := 0
 		up := func(yield func(netip.Addr) bool) {
 			for a := range r.Subnets.SweepWide([]netip.Prefix{p}) {
@@ -128,7 +259,8 @@ func (r *surveyRun) sweepAll(targets iter.Seq[netip.Addr]) (sent int, err error)
 		var n int
 		n, err = arp.Sweep(r.ctx, r.Net.Send, r.Net.Facts().MAC, slices.Values(part), r.Rate)
 		sent, part = sent+n, part[:0]
-		return err == nil
+		_, limited := r.Net.Broadcasts()
+		return err == nil && !limited
 	}
 	for a := range targets {
 		if part = append(part, a); len(part) == sweepPart && !flush() {

@@ -248,20 +248,19 @@ func (r *watchRun) tell(what EventKind, d *watched, at time.Time, away time.Dura
 	r.told(Event{At: at, What: what, Device: d.device, Away: away})
 }
 
-// askAll asks every device that is there whether it still is. All that share an address
-// answer one question: each asked by itself, sixty would answer sixty times.
+// askAll asks every device that is there whether it still is, each by itself.
 func (r *watchRun) askAll(ctx context.Context) {
-	asked := map[netip.Addr]bool{}
+	asked := 0
 	for _, d := range r.devices {
-		if !d.present || !d.address.IsValid() || asked[d.address] || !r.Subnets.Askable(d.address) {
+		if !d.present || !d.address.IsValid() || !r.Subnets.Askable(d.address) {
 			continue
 		}
-		if asked[d.address] = true; len(asked) > maxWatched { // the others are heard when they speak
+		if asked++; asked > maxWatched { // the others are heard when they speak
 			return
 		}
 		v, err := r.visitorNow(ctx, d.address)
 		if err == nil && v != nil {
-			_ = r.Net.AskOnce(reach.Place{Address: d.address, From: v}) // a lost question is asked again
+			_ = r.Net.AskOnce(reach.Place{Address: d.address, From: v, MAC: d.device.MAC}) // a lost question is asked again
 		}
 	}
 }

@@ -405,7 +405,7 @@ func (p *printer) card(e Entry, still []byte) error {
 	p.SetXY(margin, y+1.5)
 	p.CellFormat(0, 6.5, fit(p, strings.TrimSpace(e.Tag+"  "+e.Name), p.room()), "", 1, "L", false, 0, "")
 	third := p.room() / 3
-	left := [][2]string{{"Place", e.Place}, {"Maker, model", strings.TrimSpace(e.Make + " " + e.Model)}, {"Serial", e.Serial}, {"MAC", e.MAC.String()}, {"Firmware", e.Firmware}, {"Remark", e.Remark}}
+	left := [][2]string{{"Place", e.Place}, {"Manufacturer, model", strings.TrimSpace(e.Make + " " + e.Model)}, {"Serial", e.Serial}, {"MAC", e.MAC.String()}, {"Firmware", e.Firmware}, {"Remark", e.Remark}}
 	for _, f := range sortedKeys(e.Own) {
 		left = append(left, [2]string{f, e.Own[f]})
 	}

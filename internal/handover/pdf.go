@@ -50,7 +50,7 @@ var tableColumns = []tableColumn{
 	{"Tag", 11, func(e Entry) string { return e.Tag }},
 	{"Kind", 18, func(e Entry) string { return string(e.Kind) }},
 	{"Name", 43, func(e Entry) string { return e.Name }},
-	{"Maker, model", 46, func(e Entry) string { return strings.TrimSpace(e.Make + " " + e.Model) }},
+	{"Manufacturer, model", 46, func(e Entry) string { return strings.TrimSpace(e.Make + " " + e.Model) }},
 	{"Serial", 30, func(e Entry) string { return e.Serial }},
 	{"MAC", 34, func(e Entry) string { return e.MAC.String() }},
 	{"Firmware", 19, func(e Entry) string { return e.Firmware }},

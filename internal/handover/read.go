@@ -25,7 +25,7 @@ import (
 )
 
 // ErrNoRecord is wrapped by what cannot be read as a record.
-var ErrNoRecord = errors.New("it is no record of a handover")
+var ErrNoRecord = errors.New("it is not a handover record")
 
 // Bounds of a record that is read: in bytes, and in devices.
 const (
@@ -117,7 +117,7 @@ func (r *Record) check() error {
 	}
 	for i := range r.Devices {
 		if t := r.Devices[i].Tag; t != "" && !tagForm.MatchString(t) {
-			return fmt.Errorf("device %d: %q is no tag: a letter of C D I P R X and 2 to 4 digits", i+1, text.Harmless(t, text.Short, nil))
+			return fmt.Errorf("device %d: %q cannot be a tag: a letter of C D I P R X and 2 to 4 digits", i+1, text.Harmless(t, text.Short, nil))
 		}
 	}
 	return nil

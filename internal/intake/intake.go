@@ -28,7 +28,7 @@ func Open(path string) (*os.File, error) {
 	}
 	info, err := f.Stat()
 	if err == nil && !info.Mode().IsRegular() {
-		err = &fs.PathError{Op: "open", Path: path, Err: fmt.Errorf("%w: it is no regular file", ErrRefused)}
+		err = &fs.PathError{Op: "open", Path: path, Err: fmt.Errorf("%w: it is not a regular file", ErrRefused)}
 	}
 	if err != nil {
 		f.Close()
@@ -74,7 +74,7 @@ type Workbook struct {
 func OpenWorkbook(data []byte) (*Workbook, error) {
 	f, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{UnzipSizeLimit: maxUnzipped, UnzipXMLSizeLimit: maxPart})
 	if err != nil {
-		return nil, fmt.Errorf("%w: it is no workbook: %w", ErrRefused, err)
+		return nil, fmt.Errorf("%w: it is not a workbook: %w", ErrRefused, err)
 	}
 	w := &Workbook{f: f}
 	if n := len(f.GetSheetList()); n > maxSheets {

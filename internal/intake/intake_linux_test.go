@@ -58,7 +58,7 @@ func TestWorkbooksHaveBounds(t *testing.T) {
 	}{
 		"a far row":     {workbook(t, cell("A1048576")), "more than 20000 rows"},
 		"a far column":  {workbook(t, cell("XFD1")), "more than 256 columns"},
-		"no workbook":   {[]byte("PK\x03\x04 nothing"), "it is no workbook"},
+		"no workbook":   {[]byte("PK\x03\x04 nothing"), "it is not a workbook"},
 		"a packed part": {bomb(t), ""},
 	} {
 		var before, after runtime.MemStats

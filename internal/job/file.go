@@ -22,7 +22,7 @@ func noLink(path string) (there bool, err error) {
 	case info.Mode()&fs.ModeSymlink != 0:
 		return true, fmt.Errorf("%s %w", path, ErrLink)
 	case !info.Mode().IsRegular():
-		return true, fmt.Errorf("%s is no file", path)
+		return true, fmt.Errorf("%s is not a file", path)
 	}
 	return true, nil
 }
@@ -59,7 +59,7 @@ func OwnDir(path string) error {
 	case info.Mode()&fs.ModeSymlink != 0:
 		return fmt.Errorf("%s %w", path, ErrLink)
 	case !info.IsDir():
-		return fmt.Errorf("%s is no folder", path)
+		return fmt.Errorf("%s is not a folder", path)
 	}
 	return nil
 }

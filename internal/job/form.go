@@ -156,7 +156,7 @@ func (r *reading) mapping(f *form, n ast.Node, path string) {
 		if f.keys != nil {
 			if next = f.keys[key.Text]; next == nil {
 				keys := sortedKeys(f.keys)
-				r.say(key, "%q is no key of %s%s: it takes %s", key.Text, orWhole(path), text.Meant(key.Text, keys), strings.Join(keys, ", "))
+				r.say(key, "%[2]s has no key %[1]q%[3]s. Keys: %[4]s", key.Text, orWhole(path), text.Meant(key.Text, keys), strings.Join(keys, ", "))
 				continue
 			}
 		}
@@ -257,7 +257,7 @@ var twice = regexp.MustCompile(`^mapping key "(.*)" already defined at \[(\d+):\
 func inWords(err error) error {
 	var e yaml.Error
 	if !errors.As(err, &e) || e.GetToken() == nil {
-		return fmt.Errorf("%w: it is no YAML", ErrSheet)
+		return fmt.Errorf("%w: it is not YAML", ErrSheet)
 	}
 	p, words := e.GetToken().Position, e.GetMessage()
 	if m := twice.FindStringSubmatch(words); m != nil {

@@ -197,7 +197,7 @@ func TestUsersOfTheSheet(t *testing.T) {
 		"users: [{name: admin, role: user}]":                    "administrator of password.user",
 		"users: [{name: v, role: user}, {name: V, role: user}]": "is there twice",
 		"users: [{name: v, role: viewer}]":                      "use administrator, operator or user",
-		"users: [{name: v, role: user, password: secret}]":      "is no key of",
+		"users: [{name: v, role: user, password: secret}]":      "has no key",
 		"password: {require_tls: maybe}":                        "require_tls",
 	} {
 		_, err := ParseSheet([]byte(text))

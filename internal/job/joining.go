@@ -136,7 +136,7 @@ func (c *ChannelPlan) UnmarshalYAML(n ast.Node) error {
 			n, err := strconv.Atoi(key.Text)
 			switch {
 			case err != nil || n < 1 || n > maxChannel:
-				c.problems = append(c.problems, key.problem("channels.%s: %q is no channel: they are numbered from 1", rc.Recorder.Text, key.Text))
+				c.problems = append(c.problems, key.problem("channels.%s: %q cannot be a channel: they are numbered from 1", rc.Recorder.Text, key.Text))
 				continue
 			case seen[n]:
 				c.problems = append(c.problems, key.problem("channels.%s: channel %d is there twice", rc.Recorder.Text, n))
@@ -201,7 +201,7 @@ func (p *IntercomPlan) UnmarshalYAML(n ast.Node) error {
 				case "floor":
 					floor, err := strconv.Atoi(value.Text)
 					if err != nil || floor < -99 || floor > 999 {
-						p.problems = append(p.problems, value.problem("%s.floor: %q is no number", where, value.Text))
+						p.problems = append(p.problems, value.problem("%s.floor: %q is not a number", where, value.Text))
 					}
 					pair.Floor = floor
 				case "flat":
@@ -250,13 +250,13 @@ func (p *ReportPlan) UnmarshalYAML(n ast.Node) error {
 		case "server":
 			a, err := netip.ParseAddr(value.Text)
 			if err != nil || !a.Is4() || a.IsUnspecified() {
-				p.problems = append(p.problems, value.problem("reporting.server: %q is no IPv4 address", value.Text))
+				p.problems = append(p.problems, value.problem("reporting.server: %q is not an IPv4 address", value.Text))
 			}
 			p.Server = a
 		case "port":
 			port, err := strconv.ParseUint(value.Text, 10, 16)
 			if err != nil || port == 0 {
-				p.problems = append(p.problems, value.problem("reporting.port: %q is no port", value.Text))
+				p.problems = append(p.problems, value.problem("reporting.port: %q is not a port", value.Text))
 			}
 			p.Port = uint16(port)
 		case "devices":
@@ -283,7 +283,7 @@ func (s *Sheet) checkJoining() error {
 	if s.Channels.Given() {
 		for _, u := range s.Users {
 			if strings.EqualFold(u.Name, RecorderUser) {
-				return fmt.Errorf("%w: users: the user %s is made for the recorder by itself: call yours otherwise", ErrSheet, RecorderUser)
+				return fmt.Errorf("%w: users: the user %s is made for the recorder automatically: give yours another name", ErrSheet, RecorderUser)
 			}
 		}
 	}
@@ -336,7 +336,7 @@ func (a Among) Joined(devices []device.Device) (Joining, error) {
 			}
 			return d
 		}
-		wrong = append(wrong, r.problem("%s: %s is no device of the job", where, r.Text))
+		wrong = append(wrong, r.problem("%s: %s is not in the job", where, r.Text))
 		return nil
 	}
 	a.joinChannels(&j, taken, find)

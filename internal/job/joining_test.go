@@ -67,15 +67,15 @@ func TestWhatIsWrongInItIsToldByLineAndColumn(t *testing.T) {
 		"a channel twice":       {"channels:\n  R01:\n    1: C01\n    01: C02\n", []string{"line 4, column 5: channels.R01: channel 1 is there twice"}},
 		"a camera twice":        {"channels:\n  R01: {1: C01, 2: c01}\n", []string{"line 2, column 20: channels.R01: c01 is on another channel already, at line 2"}},
 		"channel zero, and no number": {"channels:\n  R01: {0: C01, x: C02}\n", []string{
-			`line 2, column 9: channels.R01: "0" is no channel`, `line 2, column 17: channels.R01: "x" is no channel`,
+			`line 2, column 9: channels.R01: "0" cannot be a channel`, `line 2, column 17: channels.R01: "x" cannot be a channel`,
 		}},
 		"a floor that is no number, no flat, and a flat of letters": {"intercoms:\n  D01:\n    I01: {floor: first, flat: 101}\n    I02: {floor: 1}\n    I03: {flat: A1, colour: red}\n", []string{
-			`line 3, column 18: intercoms.D01.I01.floor: "first" is no number`, "line 4, column 5: intercoms.D01.I02: give its flat", `line 5, column 17: intercoms.D01.I03.flat: "A1"`, `line 5, column 21: intercoms.D01.I03: unknown key "colour"`,
+			`line 3, column 18: intercoms.D01.I01.floor: "first" is not a number`, "line 4, column 5: intercoms.D01.I02: give its flat", `line 5, column 17: intercoms.D01.I03.flat: "A1"`, `line 5, column 21: intercoms.D01.I03: unknown key "colour"`,
 		}},
 		"a flat twice":  {"intercoms: {D01: {I01: {flat: 1}, I02: {flat: 1}}}\n", []string{"line 1, column 35: intercoms.D01.I02: flat 1 is there twice"}},
 		"no server":     {"reporting: {port: 7700}\n", []string{"line 1, column 13: reporting: give server and port"}},
 		"no port":       {"reporting: {server: host, port: 99999}\n", []string{`line 1, column 21: reporting.server: "host"`, `line 1, column 33: reporting.port: "99999"`}},
-		"the user name": {"channels: auto\nusers: [{name: Recorder, role: user}]\n", []string{"the user recorder is made for the recorder by itself"}},
+		"the user name": {"channels: auto\nusers: [{name: Recorder, role: user}]\n", []string{"the user recorder is made for the recorder automatically"}},
 	} {
 		_, err := ParseSheet([]byte(x.sheet))
 		require.ErrorIs(t, err, ErrSheet, name)
@@ -84,11 +84,11 @@ func TestWhatIsWrongInItIsToldByLineAndColumn(t *testing.T) {
 		}
 	}
 	for name, x := range map[string]struct{ sheet, want string }{
-		"unknown":            {"channels: {R09: auto}\n", "line 1, column 12: channels: R09 is no device of the job"},
+		"unknown":            {"channels: {R09: auto}\n", "line 1, column 12: channels: R09 is not in the job"},
 		"a panel records":    {"channels: {P01: auto}\n", "line 1, column 12: channels: P01 is no recorder"},
 		"a door is rung":     {"intercoms: {D01: {D01: {flat: 1}}}\n", "line 1, column 19: intercoms.D01: D01 is no indoor station"},
 		"one in no pair":     {"intercoms: {D01: {I01: {flat: 1}}}\n", "intercoms: I02 is in no pair"},
-		"an unknown reports": {"reporting: {server: 10.0.0.1, port: 1, devices: [P01, camera, X9]}\n", "line 1, column 63: reporting.devices: X9 is no device of the job"},
+		"an unknown reports": {"reporting: {server: 10.0.0.1, port: 1, devices: [P01, camera, X9]}\n", "line 1, column 63: reporting.devices: X9 is not in the job"},
 	} {
 		s, err := ParseSheet([]byte(x.sheet))
 		require.NoError(t, err, name)

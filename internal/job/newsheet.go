@@ -24,7 +24,7 @@ func NewSheetWith(name string, n Network, now time.Time) []byte {
 		return fmt.Sprintf("  # %s: %s\n", key, example)
 	}
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "# Job sheet, begun %s. The one file of the job to edit by hand.\n# `janustat` in this folder tells where the job stands.\n", now.Format(time.DateOnly))
+	fmt.Fprintf(&b, "# Job sheet, begun %s. The one file of the job to edit by hand.\n# `janustat` in this folder shows where the job stands.\n", now.Format(time.DateOnly))
 	fmt.Fprintf(&b, "name: %q\n\n", name)
 	b.WriteString("# Left out, subnet and gateway are taken from the recorder, else from what the LAN shows.\nnetwork:\n")
 	b.WriteString(line("subnet", subnet, "10.61.8.0/23"))
@@ -56,7 +56,7 @@ func NewSheetWith(name string, n Network, now time.Time) []byte {
 # password:
 #   user: admin                # the administrator's name on every device
 #   style: each                # each device its own, as if left out; by_kind: one a kind; shared: one for the job, which
-#                              # every device of it learns: a stranger taken by mistake, too
+#                              # every device of it learns: a device of others, taken by mistake, too
 #   factory:                   # known to all; tried on sealed devices, and replaced where they fit
 #     - {user: admin, password: "..."}
 #   min_length: 12             # of the site password, beside each device's own rules
@@ -89,7 +89,7 @@ func NewSheetWith(name string, n Network, now time.Time) []byte {
 # Set on every device; left out, each keeps its own. As POSIX writes it:
 # timezone: "GMT0BST,M3.5.0/1,M10.5.0"
 
-# How many were hung: "survey --expect" waits for them and says what is missing.
+# How many devices you installed: "survey --expect" waits for them and says what is missing.
 # expected: {camera: 24, recorder: 1}
 
 # survey:

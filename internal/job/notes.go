@@ -27,7 +27,7 @@ var fieldForm = regexp.MustCompile(`^[\pL][\pL\d _.-]{0,31}$`)
 // CheckField reports whether a name will do for a field.
 func CheckField(name string) error {
 	if !fieldForm.MatchString(name) {
-		return fmt.Errorf("%q is no name of a field: take a letter, then letters, digits, spaces and hyphens, 32 at most", name)
+		return fmt.Errorf("%q cannot be the name of a field: take a letter, then letters, digits, spaces and hyphens, 32 at most", name)
 	}
 	return nil
 }

@@ -22,7 +22,7 @@ func RetagSheet(path, from, to string) (n int, err error) {
 			at, taken = append(at, refsIn(s, from)...), append(taken, refsIn(s, to)...)
 		}
 		if n = len(at); n > 0 && len(taken) > 0 {
-			return nil, Problems{refOf(taken[0]).problem("it speaks of %s already: take that out first, or choose another tag", to)}.err()
+			return nil, Problems{refOf(taken[0]).problem("it has %s already: take that out first, or choose another tag", to)}.err()
 		}
 		// From the end, so that what comes before keeps its place.
 		slices.SortFunc(at, func(a, b ast.Node) int {

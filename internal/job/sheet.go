@@ -125,12 +125,12 @@ func (s *Span) UnmarshalText(b []byte) error {
 	first, last, isRange := strings.Cut(string(b), "-")
 	from, err := netip.ParseAddr(strings.TrimSpace(first))
 	if err != nil || !from.Is4() {
-		return fmt.Errorf("%q is no IPv4 address", first)
+		return fmt.Errorf("%q is not an IPv4 address", first)
 	}
 	to := from
 	if isRange {
 		if to, err = netip.ParseAddr(strings.TrimSpace(last)); err != nil || !to.Is4() {
-			return fmt.Errorf("%q is no IPv4 address", last)
+			return fmt.Errorf("%q is not an IPv4 address", last)
 		}
 	}
 	if to.Less(from) {
@@ -262,7 +262,7 @@ func (s *Sheet) check() error {
 	}
 	if s.Network.Gateway != "" {
 		if a, err := netip.ParseAddr(s.Network.Gateway); err != nil || !a.Is4() {
-			return s.wrong("network.gateway", "%q is no IPv4 address", s.Network.Gateway)
+			return s.wrong("network.gateway", "%q is not an IPv4 address", s.Network.Gateway)
 		}
 	}
 	for kind := range s.Blocks {
@@ -293,13 +293,13 @@ func (s *Sheet) check() error {
 	}
 	for i, p := range s.Network.NotOurs {
 		if !p.IsValid() || p.Bits() == 0 {
-			return s.wrong(fmt.Sprintf("network.not_ours[%d]", i), "%q is no subnet", p)
+			return s.wrong(fmt.Sprintf("network.not_ours[%d]", i), "%q is not a subnet", p)
 		}
 	}
 	for key, list := range map[string][]netip.Addr{"dns": s.Network.DNS, "ntp": s.Network.NTP} {
 		for i, a := range list {
 			if !a.Is4() || a.IsUnspecified() {
-				return s.wrong(fmt.Sprintf("network.%s[%d]", key, i), "%q is no address of a server", a)
+				return s.wrong(fmt.Sprintf("network.%s[%d]", key, i), "%q is not a server's address", a)
 			}
 		}
 	}
@@ -361,7 +361,7 @@ func (s *Sheet) checkAddresses() error {
 	for _, ref := range slices.Sorted(maps.Keys(s.Addresses)) {
 		a := s.Addresses[ref]
 		if !a.Is4() || a.IsUnspecified() || a.IsMulticast() || a.IsLoopback() || a.IsLinkLocalUnicast() {
-			return s.wrong("addresses."+ref, "%q is no IPv4 address of a device", a)
+			return s.wrong("addresses."+ref, "%q is not an IPv4 address of a device", a)
 		}
 		if subnet.IsValid() {
 			if err := ground.Check(subnet, a, netip.Addr{}); err != nil {

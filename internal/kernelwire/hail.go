@@ -57,7 +57,7 @@ func (w *Wire) hailed(socket *net.UDPConn) {
 func (w *Wire) Limits() []string {
 	out := slices.Clone(limits)
 	if w.noHail != nil {
-		out = append(out, "panels and intercoms that speak Hail are not met: the system keeps its port, 1021, from ordinary users ("+reason(w.noHail)+")")
+		out = append(out, "panels and intercoms that use Hail are not found: the system keeps its port, 1021, from ordinary users ("+reason(w.noHail)+")")
 	}
 	return out
 }

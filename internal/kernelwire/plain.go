@@ -39,7 +39,7 @@ func Is(spec string) bool { return spec == Scheme || strings.HasPrefix(spec, Sch
 var limits = []string{
 	"devices on other subnets than the laptop's own are not reached",
 	"of several devices on one address only one is met",
-	"devices without an address, or with IPv6 alone, are not met, but for those that speak Hail",
+	"devices without an address, or with IPv6 alone, are not found, except those that use Hail",
 	"no DHCP offers are heard, and no leases given",
 	"the laptop's own address is what devices see: give it one in the site's subnet first",
 }
@@ -89,7 +89,7 @@ func Open(spec string) (*Wire, error) {
 		frames: make(chan []byte, queued), flows: map[netip.AddrPort]*flow{},
 	}
 	if len(w.own) == 0 {
-		return nil, fmt.Errorf("%w: %s has no IPv4 address, and the plain wire speaks from the laptop's own: give it one in the site's subnet", wire.ErrNoAdapter, iface.Name)
+		return nil, fmt.Errorf("%w: %s has no IPv4 address, and the plain wire uses the laptop's own: give it one in the site's subnet", wire.ErrNoAdapter, iface.Name)
 	}
 	w.ctx, w.cancel = context.WithCancel(context.Background())
 	w.near = newNeighbours(w.ctx, iface.Name, w.own)

@@ -69,7 +69,7 @@ func TestFragmentsOfTwoDevicesOnOneAddressDoNotMix(t *testing.T) {
 	a := fragments(udpFrame(first, append([]byte("A"), text...)), 7, 1000)
 	b := fragments(udpFrame(second, append([]byte("B"), text...)), 7, 1000)
 	require.Len(t, a, 4)
-	n := &Net{facts: wire.Facts{MAC: own}, taps: map[*tap]struct{}{}}
+	n := &Net{crowd: newCrowd(), facts: wire.Facts{MAC: own}, taps: map[*tap]struct{}{}}
 	var got []string
 	n.Hear(func(h Heard) {
 		if h.Datagram != nil {
@@ -207,7 +207,7 @@ func FuzzTake(f *testing.F) {
 	for _, p := range fragments(udpFrame(first, make([]byte, 3000)), 1, 1000) {
 		f.Add(p)
 	}
-	n := &Net{facts: wire.Facts{MAC: own}, taps: map[*tap]struct{}{}, account: lan.NewClaims(), held: map[netip.Addr]*Visitor{}, wire: newCable()}
+	n := &Net{crowd: newCrowd(), facts: wire.Facts{MAC: own}, taps: map[*tap]struct{}{}, account: lan.NewClaims(), held: map[netip.Addr]*Visitor{}, wire: newCable()}
 	n.Hear(func(h Heard) {
 		if h.Datagram != nil && len(h.Datagram.Payload) > 1<<16 {
 			panic("longer than a datagram can be")

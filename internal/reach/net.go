@@ -52,6 +52,8 @@ type Net struct {
 	done     chan struct{}
 	sent     atomic.Int64
 	received atomic.Int64
+	heardAt  atomic.Int64 // when a frame of others came last, in nanoseconds of Unix
+	crowd    *crowd
 }
 
 type tap struct{ f func(Heard) }
@@ -66,7 +68,7 @@ func New(w wire.Wire) *Net {
 		wire: w, facts: w.Facts(),
 		taps: map[*tap]struct{}{}, claims: map[device.MAC]map[*tap]struct{}{}, about: map[netip.Addr]map[*tap]struct{}{}, paths: map[pathKey]*Path{},
 		visitors: map[netip.Prefix]*Visitor{}, held: map[netip.Addr]*Visitor{},
-		account: lan.NewClaims(), thefts: map[device.MAC]int{}, done: make(chan struct{}),
+		account: lan.NewClaims(), thefts: map[device.MAC]int{}, done: make(chan struct{}), crowd: newCrowd(),
 	}
 	n.ear.Own = n.facts.MAC
 	go n.read()
@@ -79,10 +81,18 @@ func (n *Net) Facts() wire.Facts { return n.facts }
 // Traffic counts the frames sent and received so far.
 func (n *Net) Traffic() (sent, received int64) { return n.sent.Load(), n.received.Load() }
 
-// Send sends one frame as it is.
+// Send sends one frame as it is. One for everyone waits until the wire bears it.
 func (n *Net) Send(frame []byte) error {
+	to := device.MACFrom(frame[0:6])
+	if to.IsGroup() {
+		n.admit(to)
+	}
 	n.sent.Add(1)
-	return n.wire.Write(frame)
+	err := n.wire.Write(frame)
+	if to == device.Broadcast {
+		n.spread()
+	}
+	return err
 }
 
 // Hear calls f for every frame from others until stop is called. f runs on the
@@ -223,6 +233,12 @@ func (n *Net) take(frame []byte) {
 		return
 	}
 	n.received.Add(1)
+	if now := time.Now(); n.heardAt.Swap(now.UnixNano()) < now.Add(-muteAfter/2).UnixNano() {
+		n.crowd.opened()
+	}
+	if h.ARP != nil && h.ARP.Op == arp.Reply && h.To == n.facts.MAC && !n.Grasps(h.From) {
+		n.answer(h.ARP)
+	}
 	if c, ok := h.Claim(); ok {
 		n.note(c)
 	}

@@ -179,7 +179,7 @@ func TestWaitForAsksAsAVisitorNotAsAProbe(t *testing.T) {
 			c.in <- arp.Announce(second, dup).Frame() // not the device waited for
 			c.in <- arp.Announce(first, dup).Frame()
 		})
-		got, err := n.WaitFor(t.Context(), first, []Place{{dup, v}})
+		got, err := n.WaitFor(t.Context(), first, []Place{{Address: dup, From: v}})
 		require.NoError(t, err)
 		assert.Equal(t, dup, got)
 		asked := c.sent()[before:]
@@ -191,7 +191,7 @@ func TestWaitForAsksAsAVisitorNotAsAProbe(t *testing.T) {
 		}
 		ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
 		defer cancel()
-		_, err = n.WaitFor(ctx, second, []Place{{netip.MustParseAddr("192.168.77.2"), v}})
+		_, err = n.WaitFor(ctx, second, []Place{{Address: netip.MustParseAddr("192.168.77.2"), From: v}})
 		require.ErrorIs(t, err, context.DeadlineExceeded)
 	})
 }

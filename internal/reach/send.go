@@ -53,6 +53,7 @@ func (n *Net) SendBroadcast(from, to uint16, payload []byte) error {
 type Place struct {
 	Address netip.Addr
 	From    *Visitor
+	MAC     device.MAC // of the device, which is asked by itself; zero asks everyone
 }
 
 // askEvery is how often WaitFor asks, in case the device's announcement was lost.
@@ -77,7 +78,7 @@ func (n *Net) WaitFor(ctx context.Context, mac device.MAC, places []Place) (neti
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	asked := make(chan error, 1)
-	go func() { asked <- n.Ask(ctx, places) }()
+	go func() { asked <- n.Ask(ctx, mac, places) }()
 	select {
 	case a := <-found:
 		return a, nil
@@ -86,14 +87,23 @@ func (n *Net) WaitFor(ctx context.Context, mac device.MAC, places []Place) (neti
 	}
 }
 
-// Ask asks who holds the places, again and again until ctx ends or the wire
-// does; HearClaims hears the answers.
-func (n *Net) Ask(ctx context.Context, places []Place) error {
+// aloudEvery is how often one who is known by its MAC is asked by broadcast all the same: a switch
+// that has forgotten where it is may let no frame to an unknown one pass.
+const aloudEvery = 8
+
+// Ask asks whether a MAC holds one of the places, again and again until ctx ends or the wire
+// does; HearClaims hears the answers. It is asked by itself (RFC 1122, 2.3.2.1), and by broadcast
+// only at first and from time to time: everybody on the LAN has to look at those.
+func (n *Net) Ask(ctx context.Context, mac device.MAC, places []Place) error {
 	again := time.NewTicker(n.Pace.Of(askEvery))
 	defer again.Stop()
-	for {
+	for round := 0; ; round++ {
+		to := mac
+		if round%aloudEvery == 0 {
+			to = device.Broadcast
+		}
 		for _, q := range places {
-			if err := n.AskOnce(q); err != nil {
+			if err := n.askAt(to, q); err != nil {
 				return err
 			}
 		}
@@ -109,10 +119,21 @@ func (n *Net) Ask(ctx context.Context, places []Place) error {
 
 // AskOnce asks who holds a place.
 func (n *Net) AskOnce(q Place) error {
+	if q.MAC.IsZero() {
+		return n.askAt(device.Broadcast, q)
+	}
+	return n.askAt(q.MAC, q)
+}
+
+// askAt asks a MAC, or everyone, for the holder of a place. A solicitation by IPv6 goes to few in
+// any case (RFC 4861, 7.2.2).
+func (n *Net) askAt(to device.MAC, q Place) error {
 	if q.Address.Is6() {
 		return n.Send(ndp.Solicit(n.facts.MAC, q.From.address, q.Address).Frame())
 	}
-	return n.Send(arp.Ask(n.facts.MAC, q.From.address, q.Address).Frame())
+	p := arp.Ask(n.facts.MAC, q.From.address, q.Address)
+	p.To = to
+	return n.Send(p.Frame())
 }
 
 // SendSYN asks whether a TCP port is open, by the first segment of a handshake

@@ -22,11 +22,11 @@ const (
 func openDocument(data []byte) ([]sheet, error) {
 	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
 	if err != nil {
-		return nil, fmt.Errorf("it is no OpenDocument spreadsheet: %w", err)
+		return nil, fmt.Errorf("it is not an OpenDocument spreadsheet: %w", err)
 	}
 	f, err := z.Open("content.xml")
 	if err != nil {
-		return nil, errors.New("it is no OpenDocument spreadsheet: it has no content.xml")
+		return nil, errors.New("it is not an OpenDocument spreadsheet: it has no content.xml")
 	}
 	defer f.Close()
 	limited := &io.LimitedReader{R: f, N: maxContent + 1}

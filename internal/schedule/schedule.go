@@ -387,7 +387,7 @@ func (l *List) row(cells []string, line int) (Row, bool) {
 		if a, err := netip.ParseAddr(strings.TrimSpace(plain)); err == nil && a.Is4() {
 			r.At = a
 		} else {
-			l.Doubts = append(l.Doubts, fmt.Sprintf("line %d: %q is no IPv4 address", line, said))
+			l.Doubts = append(l.Doubts, fmt.Sprintf("line %d: %q is not an IPv4 address", line, said))
 		}
 	}
 	if said := r.Fields[MAC]; said != "" {
@@ -397,7 +397,7 @@ func (l *List) row(cells []string, line int) (Row, bool) {
 		} else if hexEnding.MatchString(digits) {
 			r.Ending = strings.ToLower(digits)
 		} else {
-			l.Doubts = append(l.Doubts, fmt.Sprintf("line %d: %q is no MAC", line, said))
+			l.Doubts = append(l.Doubts, fmt.Sprintf("line %d: %q is not a MAC", line, said))
 		}
 	}
 	return r, true

@@ -56,7 +56,7 @@ func TestAMessyListIsReadRight(t *testing.T) {
 	require.Len(t, l.Rows, 9)
 	assert.Equal(t, 4, l.Rows[0].Line)
 	assert.Equal(t, map[string]string{"cable colour": "blue"}, l.Rows[0].Own)
-	assert.Equal(t, []string{`line 15: "not known" is no MAC`, "line 11: 02:e4:42:00:01:01 stands at line 4 already: left out"}, l.Doubts)
+	assert.Equal(t, []string{`line 15: "not known" is not a MAC`, "line 11: 02:e4:42:00:01:01 stands at line 4 already: left out"}, l.Doubts)
 
 	m := Meet(l, devices(), false)
 	got := map[string]string{}

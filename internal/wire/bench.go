@@ -73,7 +73,7 @@ const greetLimit = 10 * time.Second
 func parseHello(b []byte) (Hello, error) {
 	var h Hello
 	if err := json.Unmarshal(b, &h); err != nil || h.Bench != BenchVersion || h.MAC.IsZero() {
-		return Hello{}, errors.New("what listens there is no bench of this version")
+		return Hello{}, errors.New("what listens there is not a bench of this version")
 	}
 	return h, nil
 }

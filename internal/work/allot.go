@@ -177,17 +177,17 @@ func (a *Allotment) Notes() (out []advice.Advice) {
 		out = append(out, advice.Say("%s", t))
 	}
 	if len(a.Changed) > 0 {
-		out = append(out, advice.Say("allotted anew, since something is known by now that was not: %s", strings.Join(a.Changed, "; ")))
+		out = append(out, advice.Say("allotted again, from what was learnt since: %s", strings.Join(a.Changed, "; ")))
 	}
 	if len(a.Moves) > 0 {
-		out = append(out, advice.Say("%s set up elsewhere than the job sheet has it by now: %s would move what is named; until then it stays", text.Are(a.Moves), advice.Renumber.On(strings.Join(a.Moves, ","))))
+		out = append(out, advice.Say("%s set up at another address than the job sheet has now. To move: %s. Until then nothing moves", text.Are(a.Moves), advice.Renumber.On(strings.Join(a.Moves, ","))))
 	}
 	var renames []string
 	for i := range a.Renames {
 		renames = append(renames, fmt.Sprintf("%s from %q to %q", a.Renames[i].Tag, a.Renames[i].AsLeft.Name, a.Renames[i].Name))
 	}
 	if len(renames) > 0 {
-		out = append(out, advice.Say("the job sheet has other names by now: %s would rename %s", advice.Commission, strings.Join(renames, ", ")))
+		out = append(out, advice.Say("names in the job sheet were changed: %s will rename %s", advice.Commission, strings.Join(renames, ", ")))
 	}
 	for _, r := range a.Remarks {
 		out = append(out, advice.Say("the job sheet: %s", r))

@@ -156,7 +156,7 @@ func (d *Desk) tagged(refs ...string) (a, b *device.Device, err error) {
 	case len(refs) > 1 && a.ID == b.ID:
 		return nil, nil, misuse("%s and %s are one device", refs[0], refs[1])
 	case a.TagLetter() != b.TagLetter():
-		return nil, nil, misuse("%s and %s are not of one kind: the letter of a tag tells that", a.Tag, b.Tag)
+		return nil, nil, misuse("%s and %s are not of one kind, which the letter of a tag stands for", a.Tag, b.Tag)
 	}
 	return a, b, nil
 }
@@ -170,7 +170,7 @@ func (d *Desk) Retag(ctx context.Context, ref, tag string, agree func([]Move) er
 	}
 	tag = strings.ToUpper(tag)
 	if !job.IsTag(tag) || tag[:1] != x.TagLetter() {
-		return misuse("%q is no tag for it: take %s and two to four digits, as %s07", tag, x.TagLetter(), x.TagLetter())
+		return misuse("%q cannot be its tag: take %s and two to four digits, as %s07", tag, x.TagLetter(), x.TagLetter())
 	}
 	if at := slices.IndexFunc(d.Devices, func(o device.Device) bool { return strings.EqualFold(o.Tag, tag) }); at >= 0 {
 		if d.Devices[at].ID == x.ID {

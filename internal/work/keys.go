@@ -51,7 +51,7 @@ func (d *Desk) Offer(ctx context.Context, n *reach.Net, x *device.Device, k comm
 	case err != nil:
 		return fmt.Errorf("%s at %s: %w", x.Label(), x.Address(), err)
 	case result.Wait > 0:
-		return unfinished("%s was not tried: its budget of password tries is spent; wait %s", x.Label(), result.Wait.Round(time.Minute))
+		return unfinished("%s was not tried: no tries left this hour; wait %s", x.Label(), result.Wait.Round(time.Minute))
 	}
 	if err := keep(result.Opened, result.By); err != nil {
 		return err
@@ -107,7 +107,7 @@ func (d *Desk) PlanChange(p *field.Planner, chosen []int, user string) (*Change,
 	case err != nil:
 		return nil, &Misuse{err}
 	case len(c.Plans) == 0:
-		return nil, &Misuse{advice.Wrap(fmt.Errorf("none of these is to have the user %q", user), "name it under users in the job sheet, and run %s", advice.Commission)}
+		return nil, &Misuse{advice.Wrap(fmt.Errorf("the job sheet gives none of these the user %q", user), "name it under users in the job sheet, and run %s", advice.Commission)}
 	}
 	d.offerOtherForms(p, c.Plans, picked)
 	return c, nil

@@ -59,7 +59,7 @@ func (d *Desk) Return(planner *field.Planner, x *device.Device) (*Return, error)
 		out.Former.Dismiss = append(out.Former.Dismiss, name)
 	}
 	slices.Sort(out.Former.Dismiss)
-	out.Cannot = append(out.Cannot, "its clock, which is right by now", "its password, which is the keyring's from now on")
+	out.Cannot = append(out.Cannot, "its clock, which is right now", "its password, which is the keyring's from now on")
 	if len(x.Links) > 0 {
 		out.Cannot = append(out.Cannot, "what it knows of other devices (its channels, its pair, its server)")
 	}

@@ -105,7 +105,7 @@ func (d *Desk) replace(id int64, mac device.MAC, replaces bool, found []device.D
 	}
 	if !replaces && !x.OpenedAt.IsZero() && !x.SameKeys(unit) {
 		return nil, &Unfinished{advice.Wrap(
-			fmt.Errorf("%s has another key than when it was opened, and a key stays over resets: it is another unit, or a stranger that answers by its MAC. It was given nothing", x.Label()),
+			fmt.Errorf("%s has another key than when it was opened, and a key stays over resets: it is another unit, or another device that answers by its MAC. Nothing was sent to it", x.Label()),
 			"if the unit was replaced, name its MAC with --with: %s", advice.Restore.On(x.Label()))}
 	}
 	x.Apply(device.Restored{At: time.Now(), Unit: *unit})

@@ -35,6 +35,7 @@ type Desk struct {
 	Around func(commission.Journal) commission.Journal
 
 	net   *reach.Net // that was worked on
+	bore  float64    // broadcasts a second that its wire had shown to bear; 0 is without a limit
 	saver *saver     // of the keyring that is worked with
 	mu    sync.Mutex
 }
@@ -52,7 +53,11 @@ func (d *Desk) Locked(f func()) {
 func (d *Desk) Meet(ctx context.Context, n *reach.Net) error {
 	var err error
 	d.net = n
-	n.Prefer, err = d.Job.Register.Visitors(ctx)
+	if n.Prefer, err = d.Job.Register.Visitors(ctx); err != nil {
+		return err
+	}
+	d.bore, err = d.Job.Register.Broadcasts(ctx, n.Facts().Name)
+	n.SetBroadcasts(d.bore, func(text string) { d.Say("note: %s", text) })
 	return err
 }
 
@@ -60,6 +65,15 @@ func (d *Desk) Meet(ctx context.Context, n *reach.Net) error {
 func (d *Desk) Clear(ctx context.Context) error {
 	if d.net == nil {
 		return nil
+	}
+	rate, limited := d.net.Broadcasts()
+	if !limited {
+		rate = 0
+	}
+	if rate != d.bore {
+		if err := d.Job.Register.KeepBroadcasts(ctx, d.net.Facts().Name, rate); err != nil {
+			return err
+		}
 	}
 	return d.Job.Register.KeepVisitors(ctx, d.net.Visitors())
 }
@@ -153,7 +167,7 @@ func (d *Desk) Site(ctx context.Context, n *reach.Net) (*field.Site, error) {
 func (d *Desk) Attempts(ctx context.Context, n *reach.Net) (at job.Attempts, done func(), err error) {
 	ledger, err := job.OpenLedger(ctx, d.State)
 	if err != nil {
-		return job.Attempts{}, nil, fmt.Errorf("%w: nothing is offered to any device without it. Set JANUSTAT_STATE to a folder that can be written", err)
+		return job.Attempts{}, nil, fmt.Errorf("%w: no password is tried without it. Set JANUSTAT_STATE to a folder that can be written", err)
 	}
 	at = job.Attempts{Register: d.Job.Register, Ledger: ledger, Budget: d.Job.Sheet.Budget()}
 	if name := n.Facts().Name; strings.HasPrefix(name, "bench:") {

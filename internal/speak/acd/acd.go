@@ -138,8 +138,43 @@ func (p *Probe) clash(holder device.MAC) {
 	}
 }
 
+// Doubtful is a medium that knows whether questions to everyone, sent since a moment, may not have
+// arrived: of those no silence says anything.
+type Doubtful interface {
+	Unheard(ctx context.Context, since time.Time) bool
+}
+
+// ErrUnheard is returned for an address that cannot be known to be free, since the network lets
+// too few questions pass.
+var ErrUnheard = errors.New("the network lets too few questions to everyone pass: whether the address is free cannot be known")
+
+// maxRounds is how often a probe is made again whose questions may not have arrived.
+const maxRounds = 4
+
 func (p *Probe) run(ctx context.Context, m Medium, how Manner, own device.MAC) {
 	defer close(p.done)
+	for round := 1; ; round++ {
+		begun := time.Now()
+		free, ok := p.ask(ctx, m, how, own)
+		if !ok {
+			return
+		}
+		d, doubts := m.(Doubtful)
+		if !free || !doubts || !d.Unheard(ctx, begun) {
+			p.mu.Lock()
+			p.ended, p.holding = time.Now(), free && how.Holds
+			p.mu.Unlock()
+			return
+		}
+		if round == maxRounds {
+			p.fail(fmt.Errorf("probe %s: %w", p.address, ErrUnheard))
+			return
+		}
+	}
+}
+
+// ask sends the probes once, and waits for the verdict.
+func (p *Probe) ask(ctx context.Context, m Medium, how Manner, own device.MAC) (free, ok bool) {
 	frame := arp.Probe(own, p.address).Frame()
 	for n := range how.Probes {
 		wait := how.Gap
@@ -147,17 +182,14 @@ func (p *Probe) run(ctx context.Context, m Medium, how Manner, own device.MAC) {
 			wait = how.Wait
 		}
 		if !p.sleep(ctx, wait) {
-			return
+			return false, false
 		}
 		if err := m.Send(frame); err != nil {
 			p.fail(fmt.Errorf("probe %s: %w", p.address, err))
-			return
+			return false, false
 		}
 	}
-	free := p.sleep(ctx, how.Verdict)
-	p.mu.Lock()
-	p.ended, p.holding = time.Now(), free && how.Holds
-	p.mu.Unlock()
+	return p.sleep(ctx, how.Verdict), true
 }
 
 func (p *Probe) holds() bool {

@@ -33,9 +33,9 @@ var (
 	// ErrNotNow means that the device takes no settings at present.
 	ErrNotNow = errors.New("takes no settings now")
 	// ErrTwoKeys means that two answer for one MAC, each with a key of its own.
-	ErrTwoKeys = errors.New("two answer as this device, with different keys: take the stranger off the LAN")
+	ErrTwoKeys = errors.New("two answer as this device, with different keys: find out which one is not yours, and ask whoever runs the network to disconnect it")
 	// ErrLater means that the device speaks later versions alone.
-	ErrLater = errors.New("it speaks a later version of Hail than this program")
+	ErrLater = errors.New("it uses a later version of Hail than this program")
 )
 
 // twoKeysError is ErrTwoKeys with what one of the two says.

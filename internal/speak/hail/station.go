@@ -370,7 +370,7 @@ func (s *Station) call(m *Message) {
 	// A device that somebody else has claimed meanwhile is not claimed again, nor is one
 	// entered by a password that is another by now.
 	if !bytes.Equal(x.psk, s.owner.PasswordKey(int(x.version))) {
-		s.reply(x, m, Response{Error: "it has another password by now", Code: CodeHere})
+		s.reply(x, m, Response{Error: "it has another password now", Code: CodeHere})
 		delete(s.exchanges, m.Exchange)
 		return
 	}

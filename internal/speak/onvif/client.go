@@ -49,7 +49,7 @@ var (
 	ErrRefused = errors.New("access refused")
 	// ErrElsewhere means that the service is not spoken there: the device leads to HTTPS,
 	// or to another place.
-	ErrElsewhere = errors.New("the service is elsewhere")
+	ErrElsewhere = errors.New("the service is at another address")
 	// ErrNoSense means that an answer came, with a good status, that says nothing.
 	ErrNoSense = errors.New("its answer says nothing")
 	// ErrNotNow means that the device takes no settings at present, whoever asks.

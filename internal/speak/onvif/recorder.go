@@ -61,7 +61,7 @@ type Channel struct {
 	content, retention string
 	priority           string // of its job
 	active             bool
-	never              bool // its receiver is told not to connect
+	never              bool // its receiver is set not to connect
 	multicast          bool
 	tracks             []string // tokens
 }

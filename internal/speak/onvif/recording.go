@@ -55,7 +55,7 @@ func (k *Channel) Differs(w Wanted) string {
 	case k.from == "":
 		return "has no source"
 	case k.never:
-		return "told not to connect"
+		return "set not to connect"
 	case k.multicast:
 		return "set up for multicast"
 	case !rtsp.Same(k.URI, w.URI):
@@ -270,7 +270,7 @@ func (r *Recorder) workBy(ctx context.Context, k *Channel, tracks []string) erro
 		}
 	}
 	if k.from == "" {
-		return errors.New("it does not tell the receiver that it has made")
+		return errors.New("it does not report the receiver that it has made")
 	}
 	return nil
 }
@@ -312,7 +312,7 @@ func (r *Recorder) newReceiver(ctx context.Context, w Wanted) (string, error) {
 		return "", err
 	}
 	if a.Receiver.Token == "" {
-		return "", errors.New("it does not tell the receiver that it has made")
+		return "", errors.New("it does not report the receiver that it has made")
 	}
 	return a.Receiver.Token, nil
 }

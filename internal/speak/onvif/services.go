@@ -29,7 +29,7 @@ func (c *Client) at(xaddr string) (string, error) {
 	}
 	there, err := url.Parse(strings.TrimSpace(xaddr))
 	if err != nil || there.Path == "" {
-		return "", fmt.Errorf("%q is no address of a service", c.said(xaddr))
+		return "", fmt.Errorf("%q is not a service's address", c.said(xaddr))
 	}
 	if port := there.Port(); port != "" && there.Scheme == here.Scheme {
 		here.Host = strings.TrimSuffix(here.Host, ":"+here.Port()) + ":" + port

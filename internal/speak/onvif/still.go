@@ -46,7 +46,7 @@ func (c *Client) Still(ctx context.Context) ([]byte, error) {
 	}
 	there, err := url.Parse(strings.TrimSpace(uri))
 	if err != nil || there.Path == "" {
-		return nil, fmt.Errorf("%w: %q is no address", ErrNoStill, c.said(uri))
+		return nil, fmt.Errorf("%w: %q is not an address", ErrNoStill, c.said(uri))
 	}
 	at, err := c.at(uri)
 	if err != nil {
@@ -98,7 +98,7 @@ func (c *Client) fetch(ctx context.Context, at string) ([]byte, error) {
 	case len(data) > maxStill:
 		return nil, fmt.Errorf("%w: it is larger than %d bytes", ErrNoStill, maxStill)
 	case !bytes.HasPrefix(data, []byte{0xff, 0xd8, 0xff}):
-		return nil, fmt.Errorf("%w: what it sends is no JPEG", ErrNoStill)
+		return nil, fmt.Errorf("%w: what it sends is not a JPEG", ErrNoStill)
 	}
 	return data, nil
 }

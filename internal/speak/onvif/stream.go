@@ -121,7 +121,7 @@ func (c *Client) placesBy(ctx context.Context, of []profile, way Way, uriOf func
 func (c *Client) placed(s *StreamPlace, way Way, uri string) error {
 	u, err := url.Parse(strings.TrimSpace(uri))
 	if err != nil || !slices.Contains(schemes[way], u.Scheme) || u.Path == "" && u.RawQuery == "" {
-		return fmt.Errorf("%w: %q is no address of a stream", ErrNoStream, c.said(uri))
+		return fmt.Errorf("%w: %q is not a stream's address", ErrNoStream, c.said(uri))
 	}
 	s.Scheme, s.Path, s.Port = u.Scheme, cmp.Or(u.EscapedPath(), "/"), rtsp.Ports[u.Scheme]
 	if u.RawQuery != "" {
@@ -130,7 +130,7 @@ func (c *Client) placed(s *StreamPlace, way Way, uri string) error {
 	if text := u.Port(); text != "" {
 		port, err := strconv.ParseUint(text, 10, 16)
 		if err != nil || port == 0 {
-			return fmt.Errorf("%w: %q is no address of a stream", ErrNoStream, c.said(uri))
+			return fmt.Errorf("%w: %q is not a stream's address", ErrNoStream, c.said(uri))
 		}
 		s.Port = uint16(port)
 	}

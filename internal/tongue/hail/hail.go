@@ -81,7 +81,7 @@ func (Tongue) Hear(h *reach.Heard) (device.Sighting, bool) {
 
 // later is what is known of a device that speaks a later version alone.
 func later(version int) device.Facts {
-	return device.Facts{Model: fmt.Sprintf("speaks Hail %d, newer than this program", version), Access: device.Unmanaged}
+	return device.Facts{Model: fmt.Sprintf("uses Hail %d, newer than this program", version), Access: device.Unmanaged}
 }
 
 // Meet implements tongue.Meeter.
@@ -188,7 +188,7 @@ func (Tongue) Open(ctx context.Context, w tongue.Way, p commission.Plan, _ netip
 	var other *speak.KeyError
 	switch {
 	case pin == device.TwoKeys:
-		return nil, commission.Stranger(p, "two keys were announced for its MAC: take the stranger off the LAN")
+		return nil, commission.Stranger(p, "two keys were announced for its MAC: find out which device is not yours, and ask whoever runs the network to disconnect it")
 	case errors.As(err, &other):
 		return nil, commission.Stranger(p, fmt.Sprintf("its key is another, %.18s… and not %.18s…", other.Pin, pin))
 	case errors.Is(err, speak.ErrTwoKeys), errors.Is(err, speak.ErrLater):

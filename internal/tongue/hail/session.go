@@ -153,7 +153,7 @@ func (s *session) Read(ctx context.Context) (commission.Found, error) {
 	f := commission.Found{MACs: []device.MAC{s.plan.MAC}, NoZone: true}
 	if !s.Entered() {
 		if about, _ := s.About(); !about.Fresh {
-			return f, errors.New("it tells its settings only with its password")
+			return f, errors.New("it reports its settings only with its password")
 		}
 		if err := s.claim(ctx); err != nil {
 			return f, err
@@ -301,7 +301,7 @@ func (s *session) Wink(ctx context.Context) (string, error) {
 func (s *session) state(ctx context.Context) (speak.State, error) {
 	a, err := s.call(ctx, speak.Request{Do: speak.DoRead})
 	if err == nil && a.State == nil {
-		err = errors.New("it tells nothing of its state")
+		err = errors.New("it reports nothing of its state")
 	}
 	if err != nil {
 		return speak.State{}, err
@@ -332,7 +332,7 @@ func (s *session) pairs(ctx context.Context) ([]speak.Pair, error) {
 		case a.Next == 0:
 			return all, nil
 		case a.Next <= from || len(all) > maxPairs || parts == maxParts:
-			return nil, errors.New("it tells of pairs without end")
+			return nil, errors.New("it reports pairs without end")
 		}
 		from = a.Next
 	}
