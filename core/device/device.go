@@ -47,8 +47,12 @@ const (
 	Keyed     Access = "keyed"     // a password on the keyring opens it
 	Sealed    Access = "sealed"    // protected, and no key fits
 	Unread    Access = "unread"    // says that it is a device, and did not answer yet when it was asked what it is
+	Mute      Access = "mute"      // looks like a device by its open ports, and answers nothing that can be configured
 	Unmanaged Access = "unmanaged" // speaks nothing that can be configured
 )
+
+// Dumb reports whether nothing is spoken that could be configured.
+func (a Access) Dumb() bool { return a == Unmanaged || a == Mute }
 
 // Over reports whether a says more than b: what was read says more than what only was not.
 func (a Access) Over(b Access) bool { return a.said() > b.said() }
@@ -57,7 +61,7 @@ func (a Access) said() int {
 	switch a {
 	case "":
 		return 0
-	case Unmanaged:
+	case Unmanaged, Mute:
 		return 1
 	case Unread:
 		return 2
@@ -309,7 +313,19 @@ func (d *Device) Address() netip.Addr {
 // ByHand reports whether the device can only be set up by a person: it speaks
 // nothing that can be configured, and has no address that was leased to it.
 func (d *Device) ByHand() bool {
-	return d.Access == Unmanaged && d.Condition != Bare && (d.Allotted == nil || !d.Allotted.DHCP)
+	return d.Access.Dumb() && d.Condition != Bare && (d.Allotted == nil || !d.Allotted.DHCP)
+}
+
+// Ports that tell a device: where a device service may be, and where video (RTSP, RFC 7826) or calls
+// (SIP, RFC 3261) come from beside it.
+var (
+	servicePorts = []uint16{80, 443}
+	mediaPorts   = []uint16{554, 5060}
+)
+
+// LooksLike reports whether ports that are open make a host look like a device, whatever it answers.
+func LooksLike(open func(port uint16) bool) bool {
+	return slices.ContainsFunc(servicePorts, open) && slices.ContainsFunc(mediaPorts, open)
 }
 
 // Configurable reports whether the device speaks something that can be configured and is open to it.

@@ -337,8 +337,11 @@ func (e Judged) apply(d *Device) {
 type Silent struct{}
 
 func (Silent) apply(d *Device) {
-	if d.Access == "" {
+	if d.Access == "" || d.Access.Dumb() {
 		d.Access = Unmanaged
+		if LooksLike(func(port uint16) bool { return slices.Contains(d.Ports, port) }) {
+			d.Access = Mute
+		}
 	}
 }
 

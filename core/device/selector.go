@@ -98,7 +98,7 @@ var filterKeys = map[string]func(*Device) string{
 // filterWords are the values of keys that have no others.
 var filterWords = map[string][]string{
 	"kind":      words(Kinds),
-	"access":    words([]Access{Fresh, Factory, Keyed, Sealed, Unread, Unmanaged}),
+	"access":    words([]Access{Fresh, Factory, Keyed, Sealed, Unread, Mute, Unmanaged}),
 	"condition": words([]Condition{Settled, Static, Leased, Stray, Clash, Adrift, Bare}),
 }
 

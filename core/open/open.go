@@ -29,6 +29,7 @@ const (
 	Undecided    What = "undecided"    // seen, and nobody has said whether it is of the job
 	SetApart     What = "set apart"    // likewise, and somebody has set it up before
 	Unread       What = "unread"       // did not say yet what it is
+	Mute         What = "mute"         // looks like a device, and answers nothing that can be configured
 	NoAddress    What = "no address"   // none is allotted
 	ByHand       What = "by hand"      // it waits for what a person types
 	Uncommission What = "not set up"   // allotted, and nothing done yet
@@ -119,7 +120,7 @@ func List(s State) []Item {
 	if len(s.Stale) > 0 {
 		l.add(Item{What: Stale, Text: fmt.Sprintf("The record on disk is out of date (%s)", named(s.Stale)), Next: advice.Say("%s", advice.Handover), Urgency: Work})
 	}
-	order := []What{Alarm, Locked, Failed, Silent, Closed, Reset, Surveying, Undecided, SetApart, Unread, NoAddress, ByHand, Uncommission, Unrecorded, Unpaired, Unreported, Unproved, SameName, HalfChanged, Refused, Clear, Lease, LeftOut, Stale}
+	order := []What{Alarm, Locked, Failed, Silent, Closed, Reset, Surveying, Undecided, SetApart, Unread, Mute, NoAddress, ByHand, Uncommission, Unrecorded, Unpaired, Unreported, Unproved, SameName, HalfChanged, Refused, Clear, Lease, LeftOut, Stale}
 	slices.SortStableFunc(l.out, func(a, b Item) int {
 		return cmp.Or(int(b.Urgency)-int(a.Urgency), slices.Index(order, a.What)-slices.Index(order, b.What), text.Natural(a.Device, b.Device))
 	})
@@ -153,6 +154,8 @@ func (l *list) device(d *device.Device) {
 			add(Undecided, Work, d.FirstSeen, advice.Say("%s adds all of that sort", advice.TakeAll), "is a %s, and nobody has said whether it is of the job", what(d))
 		case d.Access == device.Unread:
 			add(Unread, Work, d.FirstSeen, advice.Say("%s", advice.Survey), "is a %s, and did not say yet what it is", what(d))
+		case d.Access == device.Mute:
+			add(Mute, Work, d.FirstSeen, advice.Say("look at its page; %s if it is the site's, %s if not", advice.TakeByHand, advice.Leave.On(refOf(d))), "at %s looks like a device by its open ports, and answers no protocol that it could be set up by", d.Address())
 		}
 		return
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -63,4 +64,34 @@ func TestNothingIsConcludedFromSilence(t *testing.T) {
 			assert.Contains(t, c.must("commission", "--yes", "--quiet"), "6 done, 0 need you")
 		})
 	}
+}
+
+// A host that looks like a device and answers nothing is a line, a state and open work until
+// somebody has said what it is; it is no device that a survey waits for.
+func TestAHostThatLooksLikeADeviceAndIsMute(t *testing.T) {
+	t.Parallel()
+	c := hire(t, `site: Mute
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices: [{id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: V, restart: 1s}]
+others:
+  - {id: old, role: computer, mac: "02:5c:00:00:00:77", address: 10.61.8.77/23, ports: [80, 554]}
+  - {id: bell, role: computer, mac: "02:5c:00:00:00:78", address: 10.61.8.78/23, ports: [443, 5060]}
+  - {id: pc, role: computer, mac: "02:5c:00:00:00:79", address: 10.61.8.79/23, ports: [80, 445]}
+`, "--subnet", "10.61.8.0/23")
+	out := c.must("survey", "--quiet")
+	flat := strings.Join(strings.Fields(out), " ")
+	assert.Contains(t, flat, "10.61.8.77 (02:5c:00:00:00:77), 10.61.8.78 (02:5c:00:00:00:78): looks like a device")
+	assert.Regexp(t, `02:5c:00:00:00:77 +10\.61\.8\.77 .*mute`, out)
+	assert.Regexp(t, `02:5c:00:00:00:79 +10\.61\.8\.79 .*unmanaged`, out)
+	c.must("take", "kind=camera", "--yes")
+	status := strings.Join(strings.Fields(c.must()), " ")
+	assert.Contains(t, status, "looks like a device by its open ports")
+	assert.Equal(t, 2, strings.Count(c.must("list", "--all", "access=mute"), "mute"))
+
+	// One is taken, to be set up by hand; the other is left alone.
+	c.must("take", "02:5c:00:00:00:77", "--kind", "camera", "--yes")
+	c.must("leave", "02:5c:00:00:00:78", "--yes")
+	assert.NotContains(t, c.must("survey", "--quiet"), "looks like a device")
+	assert.NotContains(t, c.must(), "looks like a device")
+	assert.Contains(t, c.must("allot"), "C02")
 }

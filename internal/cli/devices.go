@@ -120,7 +120,7 @@ func addressText(a netip.Addr) string {
 
 func accessCell(a device.Access) cell {
 	return styled(string(a), map[device.Access]*lipgloss.Style{
-		device.Fresh: &workStyle, device.Factory: &workStyle, device.Keyed: &goodStyle, device.Sealed: &badStyle, device.Unread: &workStyle,
+		device.Fresh: &workStyle, device.Factory: &workStyle, device.Keyed: &goodStyle, device.Sealed: &badStyle, device.Unread: &workStyle, device.Mute: &workStyle,
 	}[a])
 }
 

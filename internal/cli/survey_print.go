@@ -29,6 +29,7 @@ func (a *App) printSurvey(ctx context.Context, j *job.Job, devices []device.Devi
 	a.printLAN(devices, found)
 	a.printFloods(s)
 	a.printUnread(s)
+	a.printMute(devices)
 	a.printUnasked(found)
 	subnets := make([]netip.Prefix, 0, len(found.Unvisited))
 	for p := range found.Unvisited {
@@ -64,6 +65,20 @@ func (a *App) printUnread(s *work.Surveyed) {
 	w := a.Out
 	for _, u := range s.Found.Unread {
 		fmt.Fprintf(w, "%s  %s\n", a.paint(w, workStyle, "unread"), a.wrap(w, 8, fmt.Sprintf("%s at %s is a device by its answer to discovery, and did not answer when it was asked what it is: it may be starting, or busy. Run %s again.", u.MAC, u.Address, "`janustat survey`")))
+	}
+}
+
+// printMute names who looks like a device and answers nothing.
+func (a *App) printMute(devices []device.Device) {
+	var where []string
+	for i := range devices {
+		if d := &devices[i]; d.Access == device.Mute && d.InJob == device.Undecided && !d.NotOurs {
+			where = append(where, fmt.Sprintf("%s (%s)", addressText(d.Address()), d.MAC))
+		}
+	}
+	if len(where) > 0 {
+		w := a.Out
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, workStyle, "mute   "), a.wrap(w, 9, fmt.Sprintf("%s: looks like a device by its open ports, and answers no protocol that it could be set up by. If it is the site's: look at its page, then `janustat take MAC --kind camera`; you set it up by hand. If not: `janustat leave MAC`.", strings.Join(where, ", "))))
 	}
 }
 

@@ -35,7 +35,7 @@ type meeting struct {
 // announced takes an announcement.
 func (r *surveyRun) announced(t tongue.Tongue, s device.Sighting, h *reach.Heard) {
 	meeter, ok := t.(tongue.Meeter)
-	if !ok || r.Net == nil || s.Facts.Access == device.Unmanaged { // a replay asks nobody
+	if !ok || r.Net == nil || s.Facts.Access.Dumb() { // a replay asks nobody
 		r.list(s)
 		return
 	}

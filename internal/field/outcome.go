@@ -15,7 +15,7 @@ import (
 // MannerOf tells how a device comes to its address.
 func MannerOf(d *device.Device) commission.Manner {
 	switch {
-	case d.Access != device.Unmanaged:
+	case !d.Access.Dumb():
 		return commission.ByService
 	case d.ByHand():
 		return commission.ByHand

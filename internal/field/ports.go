@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"net/netip"
-	"slices"
 	"time"
 
 	"janustat/core/device"
@@ -106,18 +105,10 @@ func (r *surveyRun) hearPort(h reach.Heard) {
 	}
 }
 
-// Ports that tell a device: where a device service may be, and where video (RTSP) or
-// calls (SIP) come from beside it.
-var (
-	servicePorts = []uint16{80, 443}
-	mediaPorts   = []uint16{554, 5060}
-)
-
 // looksLike reports whether a host that answers no discovery looks like a device all the
 // same: some have it switched off. The lock is held.
 func (r *surveyRun) looksLike(h hearing) bool {
-	open := func(port uint16) bool { return r.open[portHeard{h, port}] }
-	return slices.ContainsFunc(servicePorts, open) && slices.ContainsFunc(mediaPorts, open)
+	return device.LooksLike(func(port uint16) bool { return r.open[portHeard{h, port}] })
 }
 
 // askUsual looks for the device service at the usual places of those hosts in a subnet

@@ -27,7 +27,7 @@ type Entry struct {
 // Begin records the intent of a write before it is sent (commission.Journal).
 func (r *Register) Begin(ctx context.Context, p commission.Plan, w commission.Write) (int64, error) {
 	var id int64
-	err := r.tx(ctx, func(tx *sql.Tx) error {
+	err := r.pledge(ctx, func(ctx context.Context, tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "INSERT INTO journal (device_id, step, intent, begun_at, in_clear) VALUES (?,?,?,?,?)",
 			p.ID, w.Step, w.Intent, stamp(time.Now()), w.InClear)
 		if err != nil {
@@ -43,11 +43,10 @@ func (r *Register) Begin(ctx context.Context, p commission.Plan, w commission.Wr
 
 // End records the outcome of a write (commission.Journal).
 func (r *Register) End(ctx context.Context, id int64, outcome, detail string) error {
-	_, err := r.db.ExecContext(ctx, "UPDATE journal SET outcome=?, detail=?, ended_at=? WHERE id=?", outcome, detail, stamp(time.Now()), id)
-	if err != nil {
-		return fmt.Errorf("journal: %w", err)
-	}
-	return nil
+	return r.note(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE journal SET outcome=?, detail=?, ended_at=? WHERE id=?", outcome, detail, stamp(time.Now()), id)
+		return err
+	})
 }
 
 // Found keeps a device's settings from before the job touched it: the first

@@ -21,7 +21,7 @@ type ProofRecord struct {
 // AddProofs records one proving of several devices, by their IDs, and what it changes in
 // what is known of each.
 func (r *Register) AddProofs(ctx context.Context, proofs map[int64]ProofRecord, change func(*device.Device)) error {
-	return r.tx(ctx, func(tx *sql.Tx) error {
+	return r.note(ctx, func(ctx context.Context, tx *sql.Tx) error {
 		for id, p := range proofs {
 			if err := changeDevice(ctx, tx, id, change); err != nil {
 				return err

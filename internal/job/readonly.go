@@ -46,7 +46,7 @@ func openCopy(ctx context.Context, path string) (*Register, error) {
 			}
 		}
 		db, err := openDB(ctx, filepath.Join(dir, RegisterFile), migrations, "migrations")
-		return &Register{db: db, copied: dir}, err
+		return &Register{db: db, scribe: &scribe{db: db}, copied: dir}, err
 	}()
 	if err != nil {
 		os.RemoveAll(dir)

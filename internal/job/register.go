@@ -23,10 +23,12 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Register is the durable record of every device, in SQLite. Every write is
-// one transaction, synced before it returns.
+// Register is the durable record of every device, in SQLite. Decisions and intents are on the disk
+// before their writing returns; results and readings are with the system, and on the disk with the
+// next intent.
 type Register struct {
 	db     *sql.DB
+	scribe *scribe
 	copied string // the folder of the copy that is read; "" where the register itself is
 }
 
@@ -43,7 +45,7 @@ func OpenRegister(ctx context.Context, path string) (*Register, error) {
 	if err != nil {
 		return nil, fmt.Errorf("register %w", err)
 	}
-	return &Register{db: db}, nil
+	return &Register{db: db, scribe: &scribe{db: db}}, nil
 }
 
 // openDB opens or makes a database for its owner alone, and brings its schema up to
@@ -60,7 +62,7 @@ func openDB(ctx context.Context, path string, schema embed.FS, folder string) (*
 	dsn := url.URL{Scheme: "file", Opaque: url.PathEscape(path), RawQuery: url.Values{"_pragma": {
 		"journal_mode(WAL)", "synchronous(FULL)",
 		// A small write-ahead log: what a long run left in it must not fill a small disk.
-		"wal_autocheckpoint(64)", "journal_size_limit(262144)", "busy_timeout(5000)", "foreign_keys(1)",
+		"wal_autocheckpoint(128)", "journal_size_limit(262144)", "busy_timeout(5000)", "foreign_keys(1)",
 	}, "_txlock": {"immediate"}}.Encode()}
 	db, err := sql.Open("sqlite", dsn.String())
 	if err != nil {
@@ -156,7 +158,7 @@ func (r *Register) Happened(ctx context.Context, id int64, events ...device.Even
 
 // Change changes what is known of one device, in one transaction.
 func (r *Register) Change(ctx context.Context, id int64, change func(*device.Device)) error {
-	return r.tx(ctx, func(tx *sql.Tx) error { return changeDevice(ctx, tx, id, change) })
+	return r.note(ctx, func(ctx context.Context, tx *sql.Tx) error { return changeDevice(ctx, tx, id, change) })
 }
 
 func changeDevice(ctx context.Context, tx *sql.Tx, id int64, change func(*device.Device)) error {

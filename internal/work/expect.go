@@ -57,7 +57,7 @@ func ParseExpected(terms []string) (Expected, error) {
 // Counts reports whether a device is one that a person hung: what has told what
 // it is, or was taken; no bystander, and nothing that is another's.
 func Counts(d *device.Device) bool {
-	return d.Kind != device.Other && !d.NotOurs && (d.Access != device.Unmanaged || d.InJob == device.Taken)
+	return d.Kind != device.Other && !d.NotOurs && (!d.Access.Dumb() || d.InJob == device.Taken)
 }
 
 // Missing says what is not there yet, a line each.
@@ -101,7 +101,7 @@ func (e Expected) Met(j *job.Job, known []device.Device) func(*field.Findings) b
 			}
 		}
 		all = slices.DeleteFunc(all, func(d device.Device) bool {
-			return !seen[d.MAC] || !described[d.MAC] && d.Access != device.Unmanaged
+			return !seen[d.MAC] || !described[d.MAC] && !d.Access.Dumb()
 		})
 		field.Judge(j.Sheet, all, netip.Prefix{})
 		return len(e.Missing(all)) == 0

@@ -96,7 +96,7 @@ func (d *Desk) afterLease(ctx context.Context, n *reach.Net, leased []device.MAC
 	}
 	for i := range s.Devices {
 		x := &s.Devices[i]
-		if slices.Contains(leased, x.MAC) && x.Access == device.Unmanaged && x.Allotted != nil && x.Address() == x.Allotted.Address {
+		if slices.Contains(leased, x.MAC) && x.Access.Dumb() && x.Allotted != nil && x.Address() == x.Allotted.Address {
 			x.Apply(device.Reserved{At: time.Now()})
 		}
 	}

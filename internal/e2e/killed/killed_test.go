@@ -8,6 +8,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -84,7 +85,9 @@ func janustat() int {
 		return 99
 	}
 	app := cli.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, KeyWork: cheapKey, Pace: hurry}
-	app.Journal = func(j commission.Journal) commission.Journal { return &mortal{Journal: j, left: at} }
+	app.Journal = func(j commission.Journal) commission.Journal {
+		return &mortal{Journal: j, left: at, job: os.Getenv(folderAt), disk: os.Getenv(diskAt)}
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	return app.Run(ctx, os.Args[1:])
@@ -93,6 +96,13 @@ func janustat() int {
 // dieAt is the environment variable that tells the program, where it is run by a
 // test, at which boundary of a journaled step to kill itself; 0 is never.
 const dieAt = "JANUSTAT_TEST_DIE_AT"
+
+// diskAt names a file that holds what the disk has of the register of the job in folderAt, as far as
+// its syncs go; where it is not set nothing is lost but what the process has not written.
+const (
+	diskAt = "JANUSTAT_TEST_DISK"
+	folderAt  = "JANUSTAT_TEST_JOB"
+)
 
 // hurry is the pace of the sites that the program is killed on, and of itself.
 const hurry = 4
@@ -105,8 +115,29 @@ const cheapKey = 10
 // outcome would be.
 type mortal struct {
 	commission.Journal
-	mu   sync.Mutex
-	left int64
+	mu        sync.Mutex
+	left      int64
+	job, disk string
+}
+
+// synced keeps what the disk has once an intent is on it.
+func (m *mortal) synced(ctx context.Context) error {
+	if m.disk == "" {
+		return nil
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	db, err := sql.Open("sqlite", filepath.Join(m.job, job.RegisterFile))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	next := m.disk + ".next"
+	_ = os.Remove(next) // of a copy that was cut short
+	if _, err := db.ExecContext(ctx, "VACUUM INTO ?", next); err != nil {
+		return err
+	}
+	return os.Rename(next, m.disk)
 }
 
 func (m *mortal) boundary() {
@@ -120,6 +151,9 @@ func (m *mortal) boundary() {
 
 func (m *mortal) Begin(ctx context.Context, p commission.Plan, w commission.Write) (int64, error) {
 	id, err := m.Journal.Begin(ctx, p, w)
+	if err == nil {
+		err = m.synced(ctx)
+	}
 	m.boundary()
 	return id, err
 }
@@ -326,6 +360,39 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 		k.try(fmt.Sprintf("boundary %d", n), atBoundary(n))
 	}
 	k.wait.Wait()
+}
+
+// TestThePowerGoesAtBoundaries switches the machine off: what was written of the register since the
+// last intent is lost, and the next run finds out what was done.
+func TestThePowerGoesAtBoundaries(t *testing.T) {
+	t.Parallel()
+	k := newKiller(t, twelve)
+	most := 2 * k.writes()
+	var lost atomic.Int64
+	step := 4
+	if os.Getenv("CI") != "" {
+		step = 9
+	}
+	for n := 1 + time.Now().YearDay()%step; n <= most; n += step {
+		k.try(fmt.Sprintf("the power goes at boundary %d", n), func(c *exec.Cmd) {
+			folder := c.Args[slices.Index(c.Args, "--job")+1]
+			disk := filepath.Join(filepath.Dir(folder), "disk.db")
+			c.Env = append(c.Env, folderAt+"="+folder, diskAt+"="+disk)
+			atBoundary(n)(c)
+			register := filepath.Join(folder, job.RegisterFile)
+			if _, err := os.Stat(disk); err != nil {
+				return // before the first intent
+			}
+			for _, beside := range []string{"-wal", "-shm"} {
+				_ = os.Remove(register + beside) // a register that was closed has none
+			}
+			if assert.NoError(t, os.Rename(disk, register)) {
+				lost.Add(1)
+			}
+		})
+	}
+	k.wait.Wait()
+	assert.Greater(t, lost.Load(), int64(most/step/2), "so often something was lost")
 }
 
 // TestKilledAtRandomMoments does so at moments drawn from a seed.
