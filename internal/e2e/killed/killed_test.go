@@ -100,8 +100,8 @@ const dieAt = "JANUSTAT_TEST_DIE_AT"
 // diskAt names a file that holds what the disk has of the register of the job in folderAt, as far as
 // its syncs go; where it is not set nothing is lost but what the process has not written.
 const (
-	diskAt = "JANUSTAT_TEST_DISK"
-	folderAt  = "JANUSTAT_TEST_JOB"
+	diskAt   = "JANUSTAT_TEST_DISK"
+	folderAt = "JANUSTAT_TEST_JOB"
 )
 
 // hurry is the pace of the sites that the program is killed on, and of itself.
