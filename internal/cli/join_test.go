@@ -121,7 +121,7 @@ func TestAStationThatIsTakenOffIsForgotten(t *testing.T) {
 	assert.Equal(t, ExitNeeds, code)
 	assert.Contains(t, out, "also OHH-1002, BEFORE-1")
 	c.must("commission", "--yes", "--quiet")
-	assert.Contains(t, c.must("log", "D01"), "pairing with I02 removed")
+	assert.Contains(t, c.must("log", "D01"), "pairing with I02 HallH removed")
 	code, out, _ = c.run("", "prove", "D01", "--quiet")
 	assert.Equal(t, ExitNeeds, code)
 	assert.Contains(t, out, "also BEFORE-1", "it is not this job's, and nobody has said that it is to go")

@@ -57,14 +57,9 @@ func (a *App) fresh() {
 		return // what is piped in was meant in this order
 	}
 	drain(int(f.Fd()))
-	time.Sleep(handOver)
-	drain(int(f.Fd()))
 	in := a.reader().in
 	_, _ = in.Discard(in.Buffered())
 }
-
-// handOver is how long a busy system may take to hand over what a terminal has sent already.
-const handOver = 10 * time.Millisecond
 
 // await runs a read that nothing can interrupt, and does not wait for it once ctx ends.
 func await(ctx context.Context, read func() (string, error)) (string, error) {

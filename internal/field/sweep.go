@@ -86,6 +86,7 @@ const (
 // lasts anyhow; what is not asked then is named.
 func (r *surveyRun) sweepSlow() bool {
 	rate := r.Net.SlowDown()
+	defer r.Net.SpeedUp()
 	var near, rest []netip.Addr
 	for a := range r.Subnets.SweepSite() {
 		near = append(near, a)

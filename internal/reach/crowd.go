@@ -51,6 +51,7 @@ const (
 type crowd struct {
 	mu       sync.Mutex
 	rate     float64   // of broadcasts, a second
+	full     float64   // where the wire has shown no limit
 	next     time.Time // when the next broadcast may leave
 	many     time.Time // likewise of multicasts: the bucket is full that long after
 	limited  bool      // the pace is held back
@@ -89,16 +90,20 @@ type question struct {
 }
 
 func newCrowd() *crowd {
-	return &crowd{rate: fullBroadcasts, shared: map[netip.Addr]bool{}, settled: make(chan struct{})}
+	return &crowd{rate: fullBroadcasts, full: fullBroadcasts, shared: map[netip.Addr]bool{}, settled: make(chan struct{})}
 }
 
-// SetBroadcasts begins at a pace that an earlier run on this wire has learnt, in broadcasts a second.
+// SetBroadcasts begins at a pace that an earlier run on this wire has learnt, in broadcasts a second; 0
+// is without a limit that is known. Full is the pace where there is none; 0 is the usual one.
 // Notice gets what a person should know of the wire's limits; it may be nil.
-func (n *Net) SetBroadcasts(rate float64, notice func(string)) {
+func (n *Net) SetBroadcasts(rate, full float64, notice func(string)) {
 	n.crowd.mu.Lock()
 	defer n.crowd.mu.Unlock()
 	n.crowd.notice = notice
-	if rate > 0 && rate < fullBroadcasts {
+	if full > 0 {
+		n.crowd.rate, n.crowd.full = full, full
+	}
+	if rate > 0 && rate < n.crowd.full {
 		n.crowd.rate, n.crowd.limited, n.crowd.shown = rate, true, true
 	}
 }
@@ -108,7 +113,7 @@ func (n *Net) SetBroadcasts(rate float64, notice func(string)) {
 func (n *Net) Broadcasts() (rate float64, limited bool) {
 	n.crowd.mu.Lock()
 	defer n.crowd.mu.Unlock()
-	return n.crowd.rate, n.crowd.shown && n.crowd.rate < fullBroadcasts
+	return n.crowd.rate, n.crowd.shown && n.crowd.rate < n.crowd.full
 }
 
 // SlowDown goes down to the slow pace, as when nobody answers at the full one, and gives the pace.
@@ -119,6 +124,15 @@ func (n *Net) SlowDown() float64 {
 		n.crowd.limit(time.Now())
 	}
 	return n.crowd.rate
+}
+
+// SpeedUp goes back to the full pace where it was slow for nothing: the wire has shown no limit.
+func (n *Net) SpeedUp() {
+	n.crowd.mu.Lock()
+	defer n.crowd.mu.Unlock()
+	if !n.crowd.shown {
+		n.crowd.limited, n.crowd.rate = false, n.crowd.full
+	}
 }
 
 // HasCanary reports whether anybody is known whose silence would say something.
@@ -182,7 +196,7 @@ func (n *Net) admit(to device.MAC) {
 		}
 		at = c.next
 		if !c.limited {
-			at = at.Add(-broadcastBurst * time.Second / fullBroadcasts)
+			at = at.Add(-broadcastBurst * time.Second / time.Duration(c.full))
 		}
 		c.next = c.next.Add(time.Duration(float64(time.Second) / c.rate))
 	} else {
@@ -302,7 +316,7 @@ func (n *Net) judged(q *question, arrived, alive bool) {
 		c.lately <<= 1
 		if c.limited && c.hits >= canaryRises && now.Sub(c.raisedAt) > riseTime {
 			c.hits, c.raisedAt = 0, now
-			if up := min(c.rate*rise, fullBroadcasts); c.ceiling == 0 || up < c.ceiling {
+			if up := min(c.rate*rise, c.full); c.ceiling == 0 || up < c.ceiling {
 				c.rate = up
 			}
 		}

@@ -98,7 +98,7 @@ func TestALimitOfTheSwitchShows(t *testing.T) {
 				n := New(c)
 				defer n.Close()
 				told := make(chan string, 8)
-				n.SetBroadcasts(0, func(text string) { told <- text })
+				n.SetBroadcasts(0, 0, func(text string) { told <- text })
 				hosts := hostsFrom("10.0.0.1", 3)
 				behind(c, nil, hosts, nil)
 				sweep(t, n, "10.0.0.1", 3) // they are known from before
@@ -159,7 +159,7 @@ func TestAPortThatIsShut(t *testing.T) {
 		n := New(c)
 		defer n.Close()
 		told := make(chan string, 8)
-		n.SetBroadcasts(0, func(text string) { told <- text })
+		n.SetBroadcasts(0, 0, func(text string) { told <- text })
 		behind(c, nil, hostsFrom("10.0.0.1", 3), nil)
 		sweep(t, n, "10.0.0.1", 3)
 		time.Sleep(100 * time.Millisecond)

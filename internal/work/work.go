@@ -57,7 +57,7 @@ func (d *Desk) Meet(ctx context.Context, n *reach.Net) error {
 		return err
 	}
 	d.bore, err = d.Job.Register.Broadcasts(ctx, n.Facts().Name)
-	n.SetBroadcasts(d.bore, func(text string) { d.Say("note: %s", text) })
+	n.SetBroadcasts(d.bore, float64(d.Job.Sheet.Survey.Rate), func(text string) { d.Say("note: %s", text) })
 	return err
 }
 
