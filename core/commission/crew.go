@@ -4,35 +4,86 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"janustat/core/advice"
 )
 
-// DefaultCrew is how many conversations are held at once.
-const DefaultCrew = 32
-
 // Places bounds the conversations held at once. A device that is restarting,
-// or whose address is being probed, holds none.
-type Places struct{ free chan struct{} }
+// or whose address is being probed, holds none. They are given in the order asked for.
+type Places struct {
+	mu      sync.Mutex
+	size    int
+	taken   int
+	waiting []chan struct{} // each closed when its place is there
+}
 
 // NewPlaces makes n places, at least one.
-func NewPlaces(n int) *Places {
-	return &Places{free: make(chan struct{}, max(n, 1))}
-}
+func NewPlaces(n int) *Places { return &Places{size: max(n, 1)} }
 
 // Take waits for a place.
 func (p *Places) Take(ctx context.Context) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	p.mu.Lock()
+	if p.taken < p.size {
+		p.taken++
+		p.mu.Unlock()
+		return nil
+	}
+	mine := make(chan struct{})
+	p.waiting = append(p.waiting, mine)
+	p.mu.Unlock()
 	select {
-	case p.free <- struct{}{}:
+	case <-mine:
 		return nil
 	case <-ctx.Done():
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	at := slices.Index(p.waiting, mine)
+	if at < 0 { // it has come in the same moment, and is the next one's
+		p.taken--
+		p.admit()
 		return ctx.Err()
 	}
+	p.waiting = slices.Delete(p.waiting, at, at+1)
+	return ctx.Err()
 }
 
 // Give returns a place taken.
-func (p *Places) Give() { <-p.free }
+func (p *Places) Give() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.taken--
+	p.admit()
+}
+
+// Resize makes it n places, at least one. Who has one beyond that keeps it until it is given back.
+func (p *Places) Resize(n int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.size = max(n, 1)
+	p.admit()
+}
+
+// Load gives how many places there are, and how many wait for one.
+func (p *Places) Load() (size, waiting int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.size, len(p.waiting)
+}
+
+// admit gives free places to those who wait. The lock is held.
+func (p *Places) admit() {
+	for p.taken < p.size && len(p.waiting) > 0 {
+		close(p.waiting[0])
+		p.waiting = p.waiting[1:]
+		p.taken++
+	}
+}
 
 // RunAll commissions every plan and returns the results in the order of the
 // plans. spawn runs a function beside the others, as a goroutine does; done,

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"os"
+	"runtime/debug"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -99,6 +101,7 @@ func (a *App) bench(ctx context.Context, site *bench.Site, socket, attach, logFi
 		defer f.Close()
 		out = f
 	}
+	a.roomForHosts()
 	b, err := bench.Start(ctx, site, bench.NewLog(out))
 	if err != nil {
 		return err
@@ -120,6 +123,14 @@ func (a *App) bench(ctx context.Context, site *bench.Site, socket, attach, logFi
 	go func() { _ = b.TakeOrders(ctx, hands) }() // ends with ctx
 	a.say("%s: %d devices and %d others on --wire bench:%s; Ctrl-C ends", site.Name, devices, others, socket)
 	return b.Serve(ctx, l)
+}
+
+// roomForHosts lifts the program's own bound of memory, which is made for one who works on a site:
+// whoever is the site has a TCP/IP stack for each host in it, and would collect garbage all the time.
+func (a *App) roomForHosts() {
+	if a.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(math.MaxInt64)
+	}
 }
 
 // ordersOf is behind the name of a bench's socket, of the one that takes orders.

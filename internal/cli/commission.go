@@ -20,7 +20,7 @@ import (
 
 func (a *App) commissionCommand() *cobra.Command {
 	var dry, newcomers, replace bool
-	crew, hands := commission.DefaultCrew, commission.DefaultHandLimit
+	crew, hands := 0, commission.DefaultHandLimit
 	c := &cobra.Command{
 		Use:   "commission [SELECTOR …]",
 		Short: "Set up the devices: password, clock, name, address; then verify",
@@ -45,8 +45,8 @@ With selectors, only those devices of the job are commissioned. Devices without 
 allotted address are listed and skipped.`,
 		Example: "  janustat commission --dry-run\n  janustat commission --wire eth0 --yes\n  janustat commission C07 C08\n  janustat commission kind=camera --by-hand 0s",
 		RunE: func(c *cobra.Command, args []string) error {
-			if crew < 1 || crew > 256 {
-				return usagef("--crew %d: use 1 to 256", crew)
+			if crew < 0 || crew > 256 {
+				return usagef("--crew %d: use 1 to 256, or leave it out", crew)
 			}
 			if hands < 0 || hands > 24*time.Hour {
 				return usagef("--by-hand %s: use 0s to 24h", hands)
@@ -66,7 +66,7 @@ allotted address are listed and skipped.`,
 	c.Flags().BoolVar(&dry, "dry-run", false, "show what would be written and send nothing")
 	c.Flags().BoolVar(&newcomers, "newcomers", false, "give new devices a password that others have, where the job sheet's style has them share one")
 	c.Flags().BoolVar(&replace, "replace-channels", false, "give cameras the channels that the job sheet names, whatever others have on them")
-	c.Flags().IntVar(&crew, "crew", crew, "devices spoken with at once")
+	c.Flags().IntVar(&crew, "crew", crew, "how many devices are spoken with at once; left out, as many as this computer bears")
 	c.Flags().DurationVar(&hands, "by-hand", hands, "how long to wait for what you do yourself: typing into devices, or their power")
 	return c
 }

@@ -77,6 +77,7 @@ func (a *App) demo(ctx context.Context, dir string) error {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	a.roomForHosts()
 	b, err := bench.Start(ctx, site, bench.NewLog(nil))
 	if err != nil {
 		return err

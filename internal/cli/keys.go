@@ -319,5 +319,5 @@ func (a *App) rejoin(ctx context.Context, d *work.Desk, n *reach.Net, planner *f
 	}
 	view := a.startView(plans, d.Usual(ctx))
 	defer view.stop()
-	return d.Commission(ctx, n, planner, plans, work.Crew{Size: commission.DefaultCrew, Hands: commission.DefaultHandLimit}, work.View{Step: view.step, Result: view.result})
+	return d.Commission(ctx, n, planner, plans, work.Crew{Hands: commission.DefaultHandLimit}, work.View{Step: view.step, Result: view.result})
 }

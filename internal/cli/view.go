@@ -243,12 +243,15 @@ func needYou(n int) string {
 	return fmt.Sprintf("%d need you", n)
 }
 
+// allAtWork is how many devices are spoken with at once at least.
+const allAtWork = 32
+
 // leftText says about how long is left. Where more are to be done than at once, that is by
 // how quickly they have gone so far; else all are at work, and take as long as devices of
 // the job took in earlier runs. It says nothing that it has no grounds for.
 func leftText(spent time.Duration, working, through int, usual time.Duration) string {
 	left := usual - spent
-	if all := working + through; all > commission.DefaultCrew && through*10 >= all {
+	if all := working + through; all > allAtWork && through*10 >= all {
 		left = spent * time.Duration(working) / time.Duration(through)
 	} else if usual == 0 {
 		return ""

@@ -118,6 +118,7 @@ var Checks = []string{
 type Prover struct {
 	Site     *Site
 	Attempts commission.Attempts
+	Place    *commission.Places // held while a device is spoken with
 	// Old gives the keys that must not open a device any more and that it has not
 	// refused yet; it may be nil.
 	Old func(device.MAC) []commission.Credential
@@ -151,6 +152,12 @@ func (p Prover) proveOnce(ctx context.Context, d device.Device, plan commission.
 		read = p.meet
 	}
 	limit, err := commission.FindLimit, error(nil)
+	if p.Place != nil {
+		if err := p.Place.Take(ctx); err != nil {
+			out.fail(CheckAnswers, "at "+plan.Target.Address.String(), err.Error())
+			return out
+		}
+	}
 	for range proveTries {
 		out.Checks = nil
 		// A device may restart by itself in the middle: then it is read once more.
@@ -159,6 +166,9 @@ func (p Prover) proveOnce(ctx context.Context, d device.Device, plan commission.
 		}
 		limit = proveReturn
 	}
+	if p.Place != nil {
+		p.Place.Give()
+	}
 	if err = commission.NoteLocked(ctx, p.Attempts, plan, err); err != nil {
 		out.Checks = slices.DeleteFunc(out.Checks, func(c Check) bool { return c.Name == CheckAnswers })
 		out.fail(CheckAnswers, "at "+plan.Target.Address.String(), err.Error())
@@ -166,6 +176,8 @@ func (p Prover) proveOnce(ctx context.Context, d device.Device, plan commission.
 	switch err := alone.Wait(ctx); {
 	case errors.Is(err, acd.ErrConflict):
 		out.fail(CheckAlone, "only "+plan.MAC.String(), err.Error())
+	case errors.Is(err, acd.ErrUnheard):
+		out.fail(CheckAlone, "only "+plan.MAC.String(), "not known: "+acd.ErrUnheard.Error())
 	case err == nil:
 		out.pass(CheckAlone)
 	}

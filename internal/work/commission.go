@@ -121,7 +121,7 @@ func (d *Desk) Usual(ctx context.Context) time.Duration {
 
 // Crew is how plans are carried out.
 type Crew struct {
-	Size  int           // conversations held at once
+	Size  int           // conversations held at once; 0 is what this computer bears
 	Hands time.Duration // how long to wait for what a person does
 }
 
@@ -132,7 +132,10 @@ func (d *Desk) Commission(ctx context.Context, n *reach.Net, planner *field.Plan
 		return nil, err
 	}
 	defer done()
-	worker := d.worker(prover, c.Size, v.Step, planner.Keys)
+	if c.Size > 0 {
+		prover.Place = commission.NewPlaces(c.Size)
+	}
+	worker := d.worker(prover, v.Step, planner.Keys)
 	worker.HandLimit = c.Hands
 	return d.watchOver(ctx, planner.Keys, v, func(done func(commission.Result)) []commission.Result {
 		var held []int64 // what is told of them hangs on what their recorders did

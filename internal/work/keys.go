@@ -128,7 +128,7 @@ func (c *Change) Carry(ctx context.Context, n *reach.Net, v View) ([]commission.
 		return nil, err
 	}
 	defer closed()
-	worker := c.desk.worker(prover, commission.DefaultCrew, v.Step, c.keys)
+	worker := c.desk.worker(prover, v.Step, c.keys)
 	carry := commission.ChangeAll
 	if c.user != "" {
 		carry = commission.ChangeUsersAll

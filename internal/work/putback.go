@@ -91,7 +91,7 @@ func (d *Desk) PutBack(ctx context.Context, n *reach.Net, planner *field.Planner
 		return nil, err
 	}
 	defer done()
-	w := d.worker(prover, commission.DefaultCrew, tell.Step, planner.Keys)
+	w := d.worker(prover, tell.Step, planner.Keys)
 	plans := make([]commission.Plan, len(list))
 	for i, r := range list {
 		plans[i] = r.Plan

@@ -27,7 +27,7 @@ func (d *Desk) Do(ctx context.Context, n *reach.Net, planner *field.Planner, lis
 		return nil, err
 	}
 	defer done()
-	w := d.worker(prover, commission.DefaultCrew, tell.Step, planner.Keys)
+	w := d.worker(prover, tell.Step, planner.Keys)
 	return d.watchOver(ctx, planner.Keys, tell, func(done func(commission.Result)) []commission.Result {
 		return commission.Each(plans, func(f func()) { go f() }, done, func(p commission.Plan) commission.Result {
 			if p.Stop != nil {

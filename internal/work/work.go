@@ -201,8 +201,12 @@ func (d *Desk) Prover(ctx context.Context, n *reach.Net) (p field.Prover, done f
 	if err != nil {
 		return field.Prover{}, nil, err
 	}
-	attempts, done, err := d.Attempts(ctx, n)
-	return field.Prover{Site: site, Attempts: attempts}, done, err
+	attempts, end, err := d.Attempts(ctx, n)
+	if err != nil {
+		return field.Prover{}, end, err
+	}
+	sized, cancel := context.WithCancel(ctx)
+	return field.Prover{Site: site, Attempts: attempts, Place: places(sized, 0)}, func() { cancel(); end() }, nil
 }
 
 // journal is where writes are recorded before and after they are sent.
@@ -214,10 +218,10 @@ func (d *Desk) journal() commission.Journal {
 }
 
 // worker makes one of what is needed to carry out plans.
-func (d *Desk) worker(p field.Prover, crew int, watch func(commission.Plan, commission.Step, string), keys *job.Keyring) commission.Worker {
+func (d *Desk) worker(p field.Prover, watch func(commission.Plan, commission.Step, string), keys *job.Keyring) commission.Worker {
 	saver := d.saverOf(keys)
 	return commission.Worker{
-		Site: p.Site, Journal: d.journal(), Attempts: p.Attempts, Place: commission.NewPlaces(crew), Watch: watch,
+		Site: p.Site, Journal: d.journal(), Attempts: p.Attempts, Place: p.Place, Watch: watch,
 		Learnt: func(r commission.Result) error {
 			return saver.keep(func() bool { return field.TakeKeys(keys, r, time.Now()) })
 		},
