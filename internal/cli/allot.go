@@ -88,7 +88,26 @@ func (a *App) allot(ctx context.Context, d *work.Desk, o work.Allotting) error {
 	for _, text := range setApart(d.Devices) { // whose it is decides what all the others are given
 		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
 	}
+	if err := a.printEvidence(ctx, d, g); err != nil {
+		return err
+	}
 	fmt.Fprintf(a.Out, "%s allotted; nothing was sent. Next: janustat commission\n", addresses(len(rows)))
+	return nil
+}
+
+// printEvidence says what an address is held free by: who was silent, when, and who was not asked.
+func (a *App) printEvidence(ctx context.Context, d *work.Desk, g ground.Ground) error {
+	last, err := d.Job.Register.LastSurvey(ctx)
+	if err != nil || last.At.IsZero() {
+		return err
+	}
+	text := fmt.Sprintf("Free is what nothing answered for in the survey of %s. Each address is asked for again before it is given.", last.At.Local().Format("2 January 15:04"))
+	for _, u := range last.Unasked {
+		if u.Subnet.Overlaps(g.Subnet) {
+			text += fmt.Sprintf(" That survey did not ask for %d addresses of %s.", u.Addresses, u.Subnet)
+		}
+	}
+	fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
 	return nil
 }
 

@@ -116,7 +116,7 @@ type surveyJSON struct {
 	Unread   []field.Unread `json:"unread,omitempty"`   // devices that answered discovery and not their service
 	NotKept  int            `json:"not_kept,omitempty"` // hosts beyond what is kept
 	// Unasked are subnets in which addresses were not asked for.
-	Unasked []field.Unasked `json:"unasked,omitempty"`
+	Unasked []job.Unasked `json:"unasked,omitempty"`
 	// Broadcasts are the questions to everyone, a second, that the wire passes; left out where it has shown no limit.
 	Broadcasts float64  `json:"broadcasts_per_s,omitempty"`
 	CutOff     bool     `json:"cut_off,omitempty"` // it took too long, and was ended

@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -69,6 +70,7 @@ type Survey struct {
 	Further []netip.Prefix        // ranges to go on with one by one, as long as Lacks
 	Lacks   func(*Findings) bool  // reports whether something is missing still; may be nil
 	Within  time.Duration         // for which that may go on from the beginning; 0 is as long as it takes
+	Limit   time.Duration         // that it may take beyond listening and what ranges take; 0 is a minute
 	Avoid   func(netip.Addr) bool // addresses never borrowed for visitors
 	Known   map[device.MAC]bool   // devices that the register has: these are met before others
 	Enough  func(*Findings) bool  // ends the survey early when true; may be nil
@@ -86,15 +88,9 @@ type Findings struct {
 	Stopped   bool                   // ended because it was stopped: there may be more
 	Floods    []Flood                // hosts that say more than any honest one
 	Unread    []Unread               // devices that answered discovery and not their service
-	Unasked   []Unasked              // subnets in which addresses were not asked for
+	Unasked   []job.Unasked          // subnets in which addresses were not asked for
 	Broadcast float64                // questions to everyone, a second, that the wire bears; 0 where it has shown no limit
 	CutOff    bool                   // ended because it took too long: what is unasked, and unread, is missing
-}
-
-// Unasked is a subnet in which addresses were not asked for.
-type Unasked struct {
-	Subnet    netip.Prefix `json:"subnet"`
-	Addresses int          `json:"addresses"`
 }
 
 // hearing is one MAC at one address.
@@ -182,7 +178,7 @@ var errEnough = errors.New("everything expected was found")
 // Run surveys until it has listened long enough and asked whoever answered, or
 // has found enough.
 func (s Survey) Run(ctx context.Context) (*Findings, error) {
-	limit := s.Listen + surveyLimit + s.WideTime() + s.FurtherTime() + s.slowTime()
+	limit := s.Listen + cmp.Or(s.Limit, surveyLimit) + s.WideTime() + s.FurtherTime() + s.slowTime()
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, errors.New("the survey took too long"))
 	defer cancel()
 	ctx, stop := context.WithCancelCause(ctx)

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"janustat/internal/job"
 	"janustat/internal/reach"
 	"janustat/internal/speak/arp"
 )
@@ -111,7 +112,7 @@ func (r *surveyRun) unasked(left []netip.Addr) {
 	defer r.mu.Unlock()
 	for _, p := range r.Subnets.swept {
 		if n := count(left, p); n > 0 {
-			r.found.Unasked = append(r.found.Unasked, Unasked{p, n})
+			r.found.Unasked = append(r.found.Unasked, job.Unasked{Subnet: p, Addresses: n})
 		}
 	}
 }

@@ -349,14 +349,22 @@ type SurveyRecord struct {
 	Met    int            // that answered
 	Laptop []netip.Prefix // the laptop's own addresses on the wire
 	Offers []Offer
+	// Unasked are the subnets in which not every address was asked for.
+	Unasked []Unasked
+}
+
+// Unasked is a subnet in which addresses were not asked for.
+type Unasked struct {
+	Subnet    netip.Prefix `json:"subnet"`
+	Addresses int          `json:"addresses"`
 }
 
 // AddSurvey records a survey; its offers replace earlier ones where it met anybody at
 // all. One with the cable out says nothing of who was there.
 func (r *Register) AddSurvey(ctx context.Context, s SurveyRecord) error {
 	return r.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO survey (at, took_ms, found, laptop) VALUES (?,?,?,?)",
-			stamp(s.At), s.Took.Milliseconds(), s.Found, asJSON(s.Laptop, "[]")); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO survey (at, took_ms, found, laptop, unasked) VALUES (?,?,?,?,?)",
+			stamp(s.At), s.Took.Milliseconds(), s.Found, asJSON(s.Laptop, "[]"), asJSON(s.Unasked, "[]")); err != nil {
 			return err
 		}
 		if s.Met == 0 {
@@ -382,15 +390,15 @@ func (r *Register) AddSurvey(ctx context.Context, s SurveyRecord) error {
 
 // LastSurvey gives the last survey without its offers; a zero At when there was none.
 func (r *Register) LastSurvey(ctx context.Context) (SurveyRecord, error) {
-	var at, laptop string
+	var at, laptop, unasked string
 	var s SurveyRecord
 	var ms int64
-	err := r.db.QueryRowContext(ctx, "SELECT at, took_ms, found, laptop FROM survey ORDER BY id DESC LIMIT 1").Scan(&at, &ms, &s.Found, &laptop)
+	err := r.db.QueryRowContext(ctx, "SELECT at, took_ms, found, laptop, unasked FROM survey ORDER BY id DESC LIMIT 1").Scan(&at, &ms, &s.Found, &laptop, &unasked)
 	if errors.Is(err, sql.ErrNoRows) {
 		return SurveyRecord{}, nil
 	}
 	if err == nil {
-		err = json.Unmarshal([]byte(laptop), &s.Laptop)
+		err = errors.Join(json.Unmarshal([]byte(laptop), &s.Laptop), json.Unmarshal([]byte(unasked), &s.Unasked))
 	}
 	if err != nil {
 		return SurveyRecord{}, fmt.Errorf("register: %w", err)

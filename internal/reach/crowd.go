@@ -85,8 +85,7 @@ type canary struct {
 // question is one to the canary that is under way.
 type question struct {
 	canary
-	answers int
-	heard   chan struct{} // holds one for each answer, as far as anybody waits
+	heard chan struct{} // holds one for each answer, as far as anybody waits
 }
 
 func newCrowd() *crowd {

@@ -89,7 +89,7 @@ func (d *Desk) Look(ctx context.Context, n *reach.Net, o Survey) (*Surveyed, err
 	if o.Known != nil {
 		o.Known()
 	}
-	return d.Carry(context.WithoutCancel(ctx), found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: found.Offers})
+	return d.Carry(context.WithoutCancel(ctx), found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: found.Offers, Unasked: found.Unasked})
 }
 
 // NewSurvey makes ready to survey.
@@ -125,7 +125,7 @@ func (d *Desk) Replay(ctx context.Context, path string) (*Surveyed, error) {
 	if err != nil {
 		return nil, err
 	}
-	return d.Carry(ctx, found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: facts.Addresses, Offers: found.Offers})
+	return d.Carry(ctx, found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: facts.Addresses, Offers: found.Offers, Unasked: found.Unasked})
 }
 
 // Carry carries findings into what is known of the devices.
@@ -248,7 +248,7 @@ func (d *Desk) Watch(ctx context.Context, n *reach.Net, s *Surveyed, o Survey, t
 	}
 	// Kept even when it was stopped: what was seen was seen.
 	ctx = context.WithoutCancel(ctx)
-	again, err := d.Carry(ctx, found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: s.Found.Offers})
+	again, err := d.Carry(ctx, found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: s.Found.Offers, Unasked: s.Found.Unasked})
 	if err != nil {
 		return nil, err
 	}

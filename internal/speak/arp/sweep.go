@@ -39,7 +39,7 @@ func Sweep(ctx context.Context, send func([]byte) error, own device.MAC, targets
 		if err := send(frame); err != nil {
 			return sent, fmt.Errorf("sweep at %s: %w", target, err)
 		}
-		if sent++; sent%256 == 0 && ctx.Err() != nil {
+		if sent++; ctx.Err() != nil { // sending may have to wait
 			return sent, ctx.Err()
 		}
 	}
