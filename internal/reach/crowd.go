@@ -71,15 +71,39 @@ type crowd struct {
 	settled  chan struct{}
 	question *question
 	canaries []canary
-	shared   map[netip.Addr]bool // addresses that several answer for
-	mute     chan struct{}       // closed when something is heard again; nil if the wire is not silent
+	holders  map[netip.Addr]map[device.MAC]bool // who else answers for the address of a canary
+	mute     chan struct{}                      // closed when something is heard again; nil if the wire is not silent
 	notice   func(string)
 }
 
 // canary is a host that has answered.
 type canary struct {
-	mac  device.MAC
-	addr netip.Addr
+	mac    device.MAC
+	addr   netip.Addr
+	others int // that answer for its address too, up to manyAnswer
+}
+
+// cost is how much rarer one is asked for whom others answer as well.
+func (k *canary) cost() int { return 1 + min(maxCost-1, k.others/2) }
+
+// Of those that answer for one address so many are counted; and one with many costs so much more.
+const (
+	manyAnswer = 64
+	maxCost    = 4
+)
+
+// canary gives the one that is asked: whose address fewest answer for. The lock is held.
+func (c *crowd) canary() *canary {
+	if len(c.canaries) == 0 {
+		return nil
+	}
+	best := &c.canaries[0]
+	for i := range c.canaries {
+		if c.canaries[i].others < best.others {
+			best = &c.canaries[i]
+		}
+	}
+	return best
 }
 
 // question is one to the canary that is under way.
@@ -89,7 +113,7 @@ type question struct {
 }
 
 func newCrowd() *crowd {
-	return &crowd{rate: fullBroadcasts, full: fullBroadcasts, shared: map[netip.Addr]bool{}, settled: make(chan struct{})}
+	return &crowd{rate: fullBroadcasts, full: fullBroadcasts, holders: map[netip.Addr]map[device.MAC]bool{}, settled: make(chan struct{})}
 }
 
 // SetBroadcasts begins at a pace that an earlier run on this wire has learnt, in broadcasts a second; 0
@@ -232,12 +256,13 @@ func (n *Net) spread() {
 	if c.limited {
 		every = canaryOften
 	}
-	if c.since < every || c.question != nil || len(c.canaries) == 0 {
+	who := c.canary()
+	if who == nil || c.since < every*who.cost() || c.question != nil {
 		c.mu.Unlock()
 		return
 	}
 	c.since = 0
-	q := &question{canary: c.canaries[len(c.canaries)-1], heard: make(chan struct{}, 2)}
+	q := &question{canary: *who, heard: make(chan struct{}, 2)}
 	c.question, c.doubts = q, c.doubts+1
 	c.mu.Unlock()
 	_ = n.wire.Write(arp.Probe(n.facts.MAC, q.addr).Frame()) // lost, it is judged like any other
@@ -355,7 +380,7 @@ func (c *crowd) tell(text string) {
 // drop forgets a canary that answers nothing any more. The lock is held.
 func (c *crowd) drop(gone canary) {
 	for i, x := range c.canaries {
-		if x == gone {
+		if x.mac == gone.mac && x.addr == gone.addr {
 			c.canaries = append(c.canaries[:i], c.canaries[i+1:]...)
 			return
 		}
@@ -392,31 +417,38 @@ func (n *Net) answer(p *arp.Packet) {
 	c := n.crowd
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	who := canary{p.SenderMAC, p.Sender}
-	if q := c.question; q != nil && q.canary == who {
+	if q := c.question; q != nil && q.addr == p.Sender {
 		select {
 		case q.heard <- struct{}{}:
 		default:
 		}
+	}
+	if p.SenderMAC != p.From {
 		return
 	}
-	if c.shared[p.Sender] || p.SenderMAC != p.From || len(c.canaries) >= maxCanaries {
-		return
-	}
-	for _, x := range c.canaries {
-		if x.addr == p.Sender {
-			if x.mac != p.SenderMAC {
-				c.shared[p.Sender] = true
-				c.drop(x)
-			}
-			return
+	for i := range c.canaries {
+		x := &c.canaries[i]
+		if x.addr != p.Sender {
+			continue
 		}
+		if holders := c.holders[x.addr]; x.mac != p.SenderMAC && len(holders) < manyAnswer {
+			if holders == nil {
+				holders = map[device.MAC]bool{}
+				c.holders[x.addr] = holders
+			}
+			holders[p.SenderMAC] = true
+			x.others = len(holders)
+		}
+		return
+	}
+	if len(c.canaries) >= maxCanaries {
+		return
 	}
 	if c.limited && !c.shown && len(c.canaries) == 0 {
 		c.shown = true
 		c.tell("somebody answers who was silent at the full pace: the switch lets only so many questions to everyone pass (storm control)")
 	}
-	c.canaries = append([]canary{who}, c.canaries...)
+	c.canaries = append(c.canaries, canary{mac: p.SenderMAC, addr: p.Sender})
 }
 
 // opened ends a silence.
