@@ -370,7 +370,7 @@ func (f Found) Facts() device.Facts {
 	s := f.Settings
 	return device.Facts{
 		Make: f.Make, Model: f.Model, Serial: f.Serial, Firmware: f.Firmware, Name: s.Name, Settings: &s, Login: f.Login,
-		Stream: f.Stream, Links: f.linkFacts(), Encodings: f.Recording.Encodings,
+		Stream: f.Stream, Links: f.linkFacts(), Encodings: f.Recording.Encodings, Room: f.Recording.roomFact(),
 		Writes: &device.Outlook{
 			Pictures: f.pictureFacts(),
 			ClockS:   f.Clock.Seconds(), ByNTP: f.ByNTP, DNS: f.DNS.Told, DNSAuto: f.DNS.FromDHCP, NTP: f.NTP.Told, NTPAuto: f.NTP.FromDHCP,

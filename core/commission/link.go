@@ -178,6 +178,20 @@ type Recording struct {
 	Encodings []string
 }
 
+// roomFact gives the room of a recorder in the form that a device keeps; nil is not known.
+func (r *Recording) roomFact() *device.Room {
+	if r.Room <= 0 {
+		return nil
+	}
+	out := &device.Room{Channels: r.Room}
+	for i := range r.Channels {
+		if r.Channels[i].Used {
+			out.Used++
+		}
+	}
+	return out
+}
+
 // Channel is one channel of a recorder.
 type Channel struct {
 	Number int // from 1

@@ -145,7 +145,14 @@ type Facts struct {
 	Former []string `json:"former,omitempty"`
 	// Encodings are what a recorder records, as its standard calls them; none is not known.
 	Encodings []string `json:"encodings,omitempty"`
+	Room      *Room    `json:"room,omitempty"`  // what a recorder has of channels; nil is not known
 	Links     []Link   `json:"links,omitempty"` // what it knows of other devices, and how that fares
+}
+
+// Room is what a recorder has of channels, as it told.
+type Room struct {
+	Channels int `json:"channels"` // that it can have, at least 1
+	Used     int `json:"used"`     // that have something on them, whether that is understood or not
 }
 
 // Outlook is what a device told before anything was written to it, from which it can be

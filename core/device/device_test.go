@@ -183,7 +183,7 @@ func TestReconcile(t *testing.T) {
 	}
 	assert.Equal(t, []string{
 		"00:01 changed address 10.0.0.1 → 10.0.0.9", "00:01 changed firmware 1 → 2",
-		"00:04 back  at 10.0.0.4", "00:05 new camera at no address", "00:02 gone did not answer; last at 10.0.0.2",
+		"00:04 back  at 10.0.0.4", "00:05 new camera at no address", "00:02 gone last at 10.0.0.2",
 	}, text)
 	assert.Equal(t, mac(3), all[2].MAC)
 }

@@ -268,6 +268,9 @@ func (f *Facts) Absorb(n Facts) {
 	if n.Encodings != nil {
 		f.Encodings = n.Encodings
 	}
+	if n.Room != nil {
+		f.Room = n.Room
+	}
 	if n.Links != nil {
 		f.Links = n.Links
 	}

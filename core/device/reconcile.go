@@ -49,7 +49,7 @@ func Reconcile(known, found []Device, last time.Time) ([]Device, []Change) {
 	}
 	for i, was := range seen {
 		if d := &all[i]; !was && !d.SeenAt.Before(last) {
-			changes = append(changes, Change{d.Label(), d.MAC, "gone", "did not answer; last at " + addressText(d.Address())})
+			changes = append(changes, Change{d.Label(), d.MAC, "gone", "last at " + addressText(d.Address())})
 		}
 	}
 	return all, changes

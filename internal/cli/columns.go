@@ -42,9 +42,9 @@ var listColumns = []listColumn{
 	{"condition", "of its address", column{head: "CONDITION"}, func(r *row) string { return string(r.Condition) }, func(r *row) cell { return conditionCell(r.Condition) }},
 	{"access", "whether and how it opens", column{head: "ACCESS"}, func(r *row) string { return string(r.Access) }, func(r *row) cell { return accessCell(r.Access) }},
 	{"job", "taken, left, reset, ALARM or not ours", column{head: "JOB", ifAny: true, spare: 6}, func(r *row) string { return jobText(r.Device) }, nil},
-	{"news", "new or gone, as of the last survey", column{head: "NEWS", ifAny: true}, func(r *row) string { return r.news }, func(r *row) cell {
+	{"news", "new, or no answer, as of the last survey", column{head: "NEWS", ifAny: true}, func(r *row) string { return r.news }, func(r *row) cell {
 		if r.news == newsGone {
-			return styled(r.news, &badStyle)
+			return styled(unanswered, &badStyle)
 		}
 		return styled(r.news, &goodStyle)
 	}},
@@ -85,6 +85,8 @@ func (r *row) setting(of func(*device.Settings) string) string {
 const (
 	newsNew  = "new"
 	newsGone = "gone"
+	// unanswered is how that is shown: one silence is no more than that.
+	unanswered = "no answer"
 	// tightest is how short a name is cut where the screen is narrow, in characters.
 	tightest = 14
 )

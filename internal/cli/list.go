@@ -30,8 +30,8 @@ func (a *App) listCommand() *cobra.Command {
 		Long: "Lists the devices in the register: those that can be configured or belong to the job, or all.\n" + selectorHelp + `
 
 Columns: ` + strings.Join(columnKeys(), ", ") + `,
-and every field that was noted. What the last survey met for the first time is marked new,
-and what it did not meet gone. Exit code 1 where nothing fits what was asked for.`,
+and every field that was noted. NEWS shows "new" for what the last survey saw for the
+first time, and "no answer" for what did not answer it. Exit code 1 where nothing fits what was asked for.`,
 		Example: "  janustat list\n  janustat list kind=camera condition=stray\n  janustat list --columns tag,name,place,port --sort place\n" +
 			"  janustat list --find ramp\n  janustat list --csv > devices.csv\n  janustat list --all --json",
 		RunE: func(c *cobra.Command, args []string) error { return a.list(c.Context(), args, o) },

@@ -217,13 +217,13 @@ func (a *App) printChanges(changes []device.Change) {
 		counts[c.What]++
 	}
 	if len(changes) == 0 {
-		fmt.Fprintln(a.Out, "Nothing new, gone or changed since the last survey.")
+		fmt.Fprintln(a.Out, "Nothing new or changed since the last survey, and everything answered.")
 		return
 	}
 	var parts []string
 	for _, what := range []string{"new", "gone", "back", "changed", "alarm"} {
 		if n := counts[what]; n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, what))
+			parts = append(parts, fmt.Sprintf("%d %s", n, changeWord(what)))
 		}
 	}
 	fmt.Fprintf(a.Out, "Since the last survey: %s\n", strings.Join(parts, ", "))
@@ -232,11 +232,19 @@ func (a *App) printChanges(changes []device.Change) {
 			continue
 		}
 		if c.What == "alarm" {
-			fmt.Fprintf(a.Out, "  %s    %s  %s\n", a.paint(a.Out, badStyle, "ALARM"), c.Label, a.wrap(a.Out, 4, c.Text+". No password is sent to it. If you reset or replaced it: `janustat restore "+c.Label+"`. If not, find out what it is"))
+			fmt.Fprintf(a.Out, "  %s     %s  %s\n", a.paint(a.Out, badStyle, "ALARM"), c.Label, a.wrap(a.Out, 4, c.Text+". No password is sent to it. If you reset or replaced it: `janustat restore "+c.Label+"`. If not, find out what it is"))
 			continue
 		}
-		fmt.Fprintf(a.Out, "  %-8s %s  %s\n", c.What, c.Label, c.Text)
+		fmt.Fprintf(a.Out, "  %-9s %s  %s\n", changeWord(c.What), c.Label, c.Text)
 	}
+}
+
+// changeWord shows a sort of change: what did not answer once may be restarting, and is not gone for that.
+func changeWord(what string) string {
+	if what == newsGone {
+		return unanswered
+	}
+	return what
 }
 
 func orEmpty[T any](s []T) []T {

@@ -105,7 +105,7 @@ func TestTheGuidedWayStopsAndGoesOn(t *testing.T) {
 	s.Press("Quay & Co\r")
 	s.Sees("2 cameras. Is that every device you installed?")
 	s.Press("s\r") // look again
-	s.Sees("Nothing new, gone or changed")
+	s.Sees("Nothing new or changed since the last survey")
 	s.Until("the question again", func(text string) bool { return strings.HasSuffix(text, "q: stop here)") })
 	s.Press("q\r")
 	assert.Equal(t, 0, s.Ends())

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -33,6 +34,7 @@ type Allotment struct {
 	Moves   []string        // tags that the job sheet, as it is by now, would move
 	Renames []device.Device // those that it would rename, with the name it has for them
 	Remarks []string        // what in the job sheet is most likely not meant
+	Crowded []string        // what recorders have no room for
 }
 
 // forgotten gives the devices of the job that selectors mean, by ID.
@@ -129,6 +131,7 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 		return Allotment{}, err
 	}
 	d.wouldChange(&out, blocks)
+	out.Crowded = d.crowded()
 	out.Remarks = d.Job.Sheet.Among(d.Devices).Remarks(d.Devices)
 	return out, nil
 }
@@ -171,6 +174,45 @@ func (d *Desk) wouldChange(out *Allotment, blocks []ground.Block) {
 	}
 }
 
+// crowded says which cameras find no channel, as far as the recorders' room is known before they
+// are set up.
+func (d *Desk) crowded() (out []string) {
+	joined, err := d.Job.Sheet.Among(d.Devices).Joined(d.Devices)
+	if err != nil {
+		return nil // what is wrong in the sheet is said where it is needed
+	}
+	free, known := 0, true
+	var auto []string
+	for _, r := range joined.Recorders {
+		room := r.Device.Room
+		if room == nil || r.Device.Commissioned() {
+			known = known && !r.Auto
+			continue
+		}
+		var beyond []string
+		for _, n := range slices.Sorted(maps.Keys(r.Fixed)) {
+			if n > room.Channels {
+				beyond = append(beyond, fmt.Sprintf("channel %d (%s)", n, r.Fixed[n].Tag))
+			}
+		}
+		if len(beyond) > 0 {
+			out = append(out, fmt.Sprintf("%s has %s, so there is no %s", r.Device.Tag, text.Plural(room.Channels, "channel"), text.List(beyond)))
+		}
+		if r.Auto {
+			auto = append(auto, r.Device.Tag)
+			free += max(0, room.Channels-room.Used-(len(r.Fixed)-len(beyond)))
+		}
+	}
+	if n := len(joined.Auto); known && len(auto) > 0 && n > free {
+		var tags []string
+		for _, c := range joined.Auto[free:] {
+			tags = append(tags, c.Tag)
+		}
+		out = append(out, fmt.Sprintf("%s: %s free for %s, so none for %s", text.List(auto), text.Plural(free, "channel"), text.Plural(n, "camera"), text.List(tags)))
+	}
+	return out
+}
+
 // Notes tells in words what differs, and what would change.
 func (a *Allotment) Notes() (out []advice.Advice) {
 	for _, t := range a.Differs {
@@ -188,6 +230,9 @@ func (a *Allotment) Notes() (out []advice.Advice) {
 	}
 	if len(renames) > 0 {
 		out = append(out, advice.Say("names in the job sheet were changed: %s will rename %s", advice.Commission, strings.Join(renames, ", ")))
+	}
+	for _, r := range a.Crowded {
+		out = append(out, advice.Say("%s. Leave cameras out of `channels` in the job sheet, or add a recorder", r))
 	}
 	for _, r := range a.Remarks {
 		out = append(out, advice.Say("the job sheet: %s", r))
