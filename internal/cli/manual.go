@@ -28,9 +28,12 @@ func (a *App) manualCommand() *cobra.Command {
 			}
 			root := c.Root()
 			root.DisableAutoGenTag = true
-			// The same commands give the same pages on any day.
-			date := time.Unix(0, 0).UTC()
-			header := &doc.GenManHeader{Title: "JANUSTAT", Section: "1", Source: "Janustat", Manual: "Janustat", Date: &date}
+			// The same commit gives the same pages on any day. Each has its command as its title.
+			date, err := time.Parse(time.DateOnly, Date)
+			if err != nil {
+				date = time.Unix(0, 0).UTC() // built from no commit
+			}
+			header := &doc.GenManHeader{Section: "1", Source: "Janustat", Manual: "Janustat", Date: &date}
 			if err := doc.GenManTree(root, header, args[0]); err != nil {
 				return fmt.Errorf("manual: %w", err)
 			}
