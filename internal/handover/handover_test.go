@@ -553,3 +553,25 @@ func TestEveryFactIsInEveryForm(t *testing.T) {
 		}
 	}
 }
+
+// A planner's own list is compared in what it says, and in nothing else.
+func TestAListOfOnesOwnIsCompared(t *testing.T) {
+	at := func(n byte) device.MAC { return device.MAC{2, 0, 0, 0, 0, n} }
+	r := Record{Site: "Quay", Devices: []Entry{
+		{Tag: "C01", Kind: device.Camera, Name: "Dock", Serial: "A1", MAC: at(1), Address: "10.0.0.41", Place: "north", Firmware: "1"},
+		{Tag: "C02", Kind: device.Camera, Name: "Stair", Serial: "A2", MAC: at(2), Address: "10.0.0.42"},
+		{Tag: "C03", Kind: device.Camera, Name: "Ramp", Serial: "A3", MAC: at(3), Address: "10.0.0.43"},
+	}}
+	rows := []map[string]string{
+		{"mac": at(1).String(), "name": "Dock 1", "kind": "Kamera", "tag": "CAM-1"},
+		{"serial": "a2", "address": "10.0.0.99", "place": "hall"},
+		{"mac": at(9).String(), "name": "Gate", "tag": "C09"},
+	}
+	assert.Equal(t, []Difference{
+		{"C01", "name", "Dock 1", "Dock"},
+		{"C02", "place", "hall", ""}, {"C02", "address", "10.0.0.99", "10.0.0.42"},
+		{"C03", "new", "", at(3).String()},
+		{"C09", "gone", at(9).String(), ""},
+	}, Compare(Listed(rows, r), r))
+	assert.Empty(t, Compare(Listed([]map[string]string{{"tag": "C01"}, {"tag": "C02", "name": "Stair"}, {"serial": "A3"}}, r), r))
+}

@@ -411,3 +411,37 @@ func (e Entry) settings() (s device.Settings, ok bool) {
 	}
 	return s, true
 }
+
+// Listed makes a record of what somebody's own list says of devices, a row each, by the names of
+// columns. What a row leaves out is not known, and is as the other record has it of that device,
+// which is found by its MAC, its serial number or, where the row has neither, its tag.
+func Listed(rows []map[string]string, other Record) Record {
+	out := Record{site: map[string]string{}}
+	for _, row := range rows {
+		at := slices.IndexFunc(other.Devices, func(e Entry) bool {
+			switch {
+			case row["mac"] != "":
+				return e.MAC.String() == row["mac"]
+			case row["serial"] != "":
+				return strings.EqualFold(e.Serial, row["serial"])
+			}
+			return row["tag"] != "" && e.Tag == row["tag"]
+		})
+		e := Entry{Tag: row["tag"]}
+		if at >= 0 {
+			e = other.Devices[at]
+			e.Joined, e.Accounts = slices.Clone(e.Joined), slices.Clone(e.Accounts)
+		}
+		for _, c := range columns {
+			if v := row[c.name]; v != "" && c.set != nil && !(c.name == "serial" && strings.EqualFold(v, e.Serial)) && (at < 0 || c.name != "kind" && (c.name != "tag" || tagForm.MatchString(v))) { // which people call as they like
+				c.set(&e, v)
+			}
+		}
+		if e.MAC.IsZero() && e.Tag == "" {
+			e.Tag = cmp.Or(e.Serial, e.Name) // by which it is shown
+		}
+		out.Devices = append(out.Devices, e)
+	}
+	out.harmless()
+	return out
+}

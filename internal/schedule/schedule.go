@@ -61,6 +61,18 @@ type Row struct {
 	Ending string     // hexadecimal digits that its MAC ends with, where it has no more
 }
 
+// SwitchPort joins the switch and its port, as far as the row has them.
+func (r *Row) SwitchPort() string {
+	switch s, p := r.Fields[Switch], r.Fields[Port]; {
+	case s == "":
+		return p
+	case p == "":
+		return s
+	default:
+		return s + "/" + p
+	}
+}
+
 // List is what was read.
 type List struct {
 	Headings []Heading

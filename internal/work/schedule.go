@@ -33,7 +33,7 @@ func (d *Desk) Merge(ctx context.Context, m schedule.Matched, taken func(field s
 		}
 		f := x.Row.Fields
 		for to, value := range map[string]string{
-			job.Place: f[schedule.Place], job.Port: portOf(f), job.Remark: f[schedule.Remark], "planned channel": f[schedule.Channel], "planned tag": f[schedule.Tag],
+			job.Place: f[schedule.Place], job.Port: x.Row.SwitchPort(), job.Remark: f[schedule.Remark], "planned channel": f[schedule.Channel], "planned tag": f[schedule.Tag],
 		} {
 			if value != "" {
 				n[to] = value
@@ -104,16 +104,4 @@ func (d *Desk) Misplaced(ctx context.Context, m *schedule.Matched) (out []string
 		}
 	}
 	return out, nil
-}
-
-// portOf joins the switch and its port.
-func portOf(f map[schedule.Column]string) string {
-	switch s, p := f[schedule.Switch], f[schedule.Port]; {
-	case s == "":
-		return p
-	case p == "":
-		return s
-	default:
-		return s + "/" + p
-	}
 }
