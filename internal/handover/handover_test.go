@@ -569,7 +569,8 @@ func TestAListOfOnesOwnIsCompared(t *testing.T) {
 	}
 	assert.Equal(t, []Difference{
 		{"C01", "name", "Dock 1", "Dock"},
-		{"C02", "place", "hall", ""}, {"C02", "address", "10.0.0.99", "10.0.0.42"},
+		{"C02", "place", "hall", ""},
+		{"C02", "address", "10.0.0.99", "10.0.0.42"},
 		{"C03", "new", "", at(3).String()},
 		{"C09", "gone", at(9).String(), ""},
 	}, Compare(Listed(rows, r), r))
