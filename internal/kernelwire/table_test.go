@@ -1,6 +1,8 @@
 package kernelwire
 
 import (
+	"bytes"
+	"encoding/binary"
 	"net/netip"
 	"testing"
 
@@ -9,20 +11,44 @@ import (
 	"janustat/core/device"
 )
 
+// netRow is a row of the table of neighbours of Windows.
+func netRow(at string, mac device.MAC, adapter, state, length uint32) []byte {
+	row := make([]byte, rowSize)
+	binary.LittleEndian.PutUint16(row, familyInet)
+	copy(row[rowAddress:], netip.MustParseAddr(at).AsSlice())
+	binary.LittleEndian.PutUint32(row[rowIndex:], adapter)
+	copy(row[rowMAC:], mac[:])
+	binary.LittleEndian.PutUint32(row[rowLength:], length)
+	binary.LittleEndian.PutUint32(row[rowState:], state)
+	return row
+}
+
+func netTable(rows ...[]byte) []byte {
+	head := make([]byte, rowsAt)
+	binary.LittleEndian.PutUint32(head, uint32(len(rows)))
+	return append(head, bytes.Join(rows, nil)...)
+}
+
 func TestTheTableOfNeighboursIsRead(t *testing.T) {
-	windows := "\r\nInterface: 10.61.8.200 --- 0x5\r\n  Internet Address      Physical Address      Type\r\n" +
-		"  10.61.8.1             02-5c-00-00-00-01     dynamic   \r\n  10.61.9.255           ff-ff-ff-ff-ff-ff     static    \r\n  224.0.0.22            01-00-5e-00-00-16     static    \r\n"
-	macOS := "? (10.61.8.1) at 2:5c:0:0:0:1 on en5 ifscope [ethernet]\n? (10.61.8.9) at (incomplete) on en5 ifscope [ethernet]\ncam (10.61.8.41) at 2:e4:42:0:1:a on en5 [ethernet]\n"
-	assert.Equal(t, map[netip.Addr]device.MAC{netip.MustParseAddr("10.61.8.1"): {2, 0x5c, 0, 0, 0, 1}}, parseTable(windows))
-	assert.Equal(t, map[netip.Addr]device.MAC{
-		netip.MustParseAddr("10.61.8.1"): {2, 0x5c, 0, 0, 0, 1}, netip.MustParseAddr("10.61.8.41"): {2, 0xe4, 0x42, 0, 1, 0x0a},
-	}, parseTable(macOS))
+	mac := device.MAC{2, 0x5c, 0, 0, 0, 1}
+	table := netTable(
+		netRow("10.61.8.1", mac, 5, 5, 6),
+		netRow("10.61.8.2", mac, 6, 5, 6),                                    // on another adapter
+		netRow("10.61.8.3", mac, 5, 1, 6),                                    // has not answered
+		netRow("10.61.8.4", mac, 5, 5, 8),                                    // no Ethernet
+		netRow("10.61.9.255", device.Broadcast, 5, 6, 6),                     // everyone
+		netRow("224.0.0.22", device.MAC{1, 0, 0x5e, 0, 0, 0x16}, 5, 6, 6),    // a group
+		netRow("10.61.8.41", device.MAC{2, 0xe4, 0x42, 0, 1, 0x0a}, 5, 4, 6), // not asked lately
+	)
+	assert.Equal(t, map[netip.Addr]device.MAC{netip.MustParseAddr("10.61.8.1"): mac, netip.MustParseAddr("10.61.8.41"): {2, 0xe4, 0x42, 0, 1, 0x0a}}, parseRows(table, 5))
+	assert.Len(t, parseRows(table[:rowsAt+rowSize+3], 5), 1, "cut off")
+	assert.Empty(t, parseRows(nil, 5))
 }
 
 func FuzzTable(f *testing.F) {
-	f.Add("? (10.61.8.1) at 2:5c:0:0:0:1 on en5 ifscope [ethernet]\n")
-	f.Fuzz(func(t *testing.T, text string) {
-		for a, mac := range parseTable(text) {
+	f.Add(netTable(netRow("10.61.8.1", device.MAC{2, 0x5c, 0, 0, 0, 1}, 5, 5, 6)))
+	f.Fuzz(func(t *testing.T, table []byte) {
+		for a, mac := range parseRows(table, 5) {
 			assert.True(t, a.Is4())
 			assert.False(t, mac.IsZero() || mac.IsGroup())
 		}
