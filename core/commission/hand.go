@@ -38,7 +38,7 @@ func (r *run) byHand(ctx context.Context) error {
 		stop()
 		if err != nil {
 			return trouble(err, advice.Say("find out what has the address, then run %s and %s", advice.Survey, advice.AllotAgain.On(r.plan.Tag)),
-				"its allotted address is not free, so do not type it in")
+				"its new address is already in use. Do not enter it")
 		}
 	}
 	var err error

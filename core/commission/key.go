@@ -84,7 +84,7 @@ func (r *run) refuses(k Credential) {
 
 // lostPassword says what can be done about a device that no key opens.
 func (r *run) lostPassword() advice.Advice {
-	return advice.Say("put its password on the keyring (%s, or %s for one of earlier work), or reset it as its manual says and set it up again with %s",
+	return advice.Say("if you know its password: %s (one of earlier work: %s). If not: factory-reset it as its manual says, then %s",
 		advice.KeySet.On(r.plan.Tag), advice.KeyAdd, advice.Restore.On(r.plan.Tag))
 }
 

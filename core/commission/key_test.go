@@ -195,7 +195,7 @@ func TestNoPasswordIsSetWithoutEncryptionWhereTheSheetRefusesIt(t *testing.T) {
 	require.Equal(t, Done, r.Status, r.Reason)
 	assert.Equal(t, []Step{StepKey}, d.inClear)
 	require.Len(t, r.Notes, 1)
-	assert.Contains(t, r.Notes[0], "has HTTPS, switched off")
+	assert.Contains(t, r.Notes[0], "its HTTPS is off")
 }
 
 func TestALockedDeviceIsLeftAlone(t *testing.T) {
@@ -369,7 +369,7 @@ func TestByHandWaitsForTheDevice(t *testing.T) {
 	assert.Empty(t, d.writes())
 	assert.Equal(t, newPlace, r.Left.Settings.Address)
 	d.inUse, d.doubled = true, true
-	assert.Contains(t, d.run(t.Context(), p).Reason, "do not type it in")
+	assert.Contains(t, d.run(t.Context(), p).Reason, "Do not enter it")
 	p.Manner, p.From = ByReservation, newPlace
 	assert.Contains(t, d.run(t.Context(), p).Reason, "is not alone")
 }

@@ -74,7 +74,7 @@ func TestOrdersOfWrites(t *testing.T) {
 		"takes a name and does not keep it": {
 			make:   func(d *toy) { d.forgets = map[Step]bool{StepName: true} },
 			writes: []string{"key", "clock", "name", "address", "name", "gateway"},
-			notes:  []string{"takes its name (Quay) and does not keep it so: look at its own page"},
+			notes:  []string{"accepts its name (Quay) but does not keep it. Check it on its web page"},
 			again:  []string{"name", "name"},
 		},
 	} {

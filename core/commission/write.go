@@ -54,7 +54,7 @@ func (r *run) write(ctx context.Context, due []Step) error {
 			return err
 		case s.soft:
 			if r.taken[name]++; r.taken[name] == keptAfter {
-				r.refused[name] = refusal{forGood, fmt.Sprintf("takes its %s (%s) and does not keep it so: look at its own page", s.words(), w.Intent)}
+				r.refused[name] = refusal{forGood, fmt.Sprintf("accepts its %s (%s) but does not keep it. Check it on its web page", s.words(), w.Intent)}
 			}
 		}
 	}
@@ -181,7 +181,7 @@ func (r *run) awaitClaim(ctx context.Context) error {
 	r.claim = nil // a later pass probes anew
 	if err != nil {
 		return trouble(err, advice.Say("find out what has the address, then run %s and %s", advice.Survey, advice.AllotAgain.On(r.plan.Tag)),
-			"its allotted address is not free")
+			"its new address is already in use")
 	}
 	return r.hold(ctx)
 }
@@ -297,7 +297,7 @@ func (r *run) remark(f Found) {
 		}
 	}
 	if f.CanTLS {
-		r.note("has HTTPS, switched off: once it is switched on at its own page, survey again and change its key, which then goes with encryption")
+		r.note("its HTTPS is off. To encrypt its password: turn HTTPS on at its web page, survey again and change its password")
 	}
 }
 

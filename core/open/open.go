@@ -193,7 +193,7 @@ func (l *list) device(d *device.Device) {
 	}
 	l.proof(d, add)
 	if d.AsLeft.DHCP {
-		add(Lease, Note, time.Time{}, advice.Advice{}, "takes nothing but a lease: the site's DHCP server has to keep %s for %s", d.AsLeft.Address, d.MAC)
+		add(Lease, Note, time.Time{}, advice.Advice{}, "accepts only DHCP: the site's DHCP server must keep %s for %s", d.AsLeft.Address, d.MAC)
 	}
 	if l.s.InClear[d.ID] {
 		add(Clear, Note, time.Time{}, advice.Advice{}, "had its password set without encryption")

@@ -190,7 +190,7 @@ A job by single commands, in the order of the work:
 	}
 	f := root.PersistentFlags()
 	f.StringVar(&a.jobDir, "job", ".", "the job's folder; left out, JANUSTAT_JOB, the nearest one from here upwards, or the one used last")
-	f.StringVar(&a.wireSpec, "wire", "", "where frames come and go: an adapter's `name`, plain (no raw frames), or bench:PATH; left out, JANUSTAT_WIRE, the one used last, or the only adapter that is up")
+	f.StringVar(&a.wireSpec, "wire", "", "network adapter to use, by its `name`, such as eth0; plain (works without root, reaches less) or bench:PATH (a simulated site); left out: JANUSTAT_WIRE, the one used last, or the only adapter that is up")
 	f.StringVar(&a.passphraseFile, "passphrase-file", "", "read the keyring's passphrase from this `file` (or set JANUSTAT_PASSPHRASE)")
 	f.StringVar(&a.capture, "capture", "", "record every frame that comes and goes in this new pcapng `file`; requests that set a password are blanked")
 	f.BoolVar(&a.captureKeys, "capture-keys", false, "keep the requests that set a password in the capture too")
@@ -216,8 +216,8 @@ func (a *App) addGroups(root *cobra.Command) {
 			a.beginCommand(), a.wireCommand(), a.surveyCommand(), a.takeCommand(), a.leaveCommand(), a.keyCommand(), a.allotCommand(), a.commissionCommand(),
 			a.proveCommand(), a.viewsCommand(), a.handoverCommand(),
 		}},
-		{"look", "What is known:", []*cobra.Command{a.listCommand(), a.showCommand(), a.logCommand(), a.channelsCommand(), a.compareCommand()}},
-		{"say", "What you know and decide:", []*cobra.Command{
+		{"look", "Look things up:", []*cobra.Command{a.listCommand(), a.showCommand(), a.logCommand(), a.channelsCommand(), a.compareCommand()}},
+		{"say", "Names, notes and tags:", []*cobra.Command{
 			a.nameCommand(), a.noteCommand(), a.scheduleCommand(), a.retagCommand(), a.swapCommand(), a.forgetCommand(), a.undoCommand(),
 		}},
 		{"devices", "Single devices:", []*cobra.Command{a.winkCommand(), a.webCommand(), a.leaseCommand(), a.restartCommand(), a.resetCommand(), a.restoreCommand(), a.putbackCommand()}},

@@ -30,7 +30,7 @@ device asks for one, and a reading back of everything. Every step is journaled
 before it is sent. Run it again at any time: it goes on where it stopped, and
 writes nothing to a device that is right already.
 
-For a taken device that speaks nothing that can be configured, it prints exactly
+For a device that cannot be set up over the network, it prints exactly
 what to type into it and waits until it appears at its address. It says which devices
 have to be powered off and on because they take settings only for a while after that,
 and waits for them too. A device that takes nothing but a lease ends as leased by
@@ -64,7 +64,7 @@ allotted address are listed and skipped.`,
 		},
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "show what would be written and send nothing")
-	c.Flags().BoolVar(&newcomers, "newcomers", false, "give new devices a password that others have, where the job sheet's style has them share one")
+	c.Flags().BoolVar(&newcomers, "newcomers", false, "give new devices the shared password without asking (styles shared and by_kind)")
 	c.Flags().BoolVar(&replace, "replace-channels", false, "give cameras the channels that the job sheet names, whatever others have on them")
 	c.Flags().IntVar(&crew, "crew", crew, "how many devices are spoken with at once; left out, as many as this computer bears")
 	c.Flags().DurationVar(&hands, "by-hand", hands, "how long to wait for what you do yourself: typing into devices, or their power")

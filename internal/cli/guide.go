@@ -263,7 +263,7 @@ func (g *guide) take(ctx context.Context, at work.Standing, devices []device.Dev
 	if again, _, err := g.stand(ctx); err != nil || again.Taken > 0 {
 		return err
 	}
-	return needsError{"nothing was taken: `janustat list --all` shows what answered"}
+	return needsError{"nothing was taken. `janustat list --all` shows everything that answered; `janustat wire` finds faults of the network"}
 }
 
 // opened asks whose the devices are that somebody has set up before, and for the passwords of
@@ -453,7 +453,7 @@ func (g *guide) newPassphrase(ctx context.Context, site string) (string, error) 
 	}
 	phrase := strings.Join(words, " ")
 	a.veil.Add(secret.New(phrase))
-	fmt.Fprintf(a.Err, "\nThe job's keyring will hold all passwords. It opens with this passphrase:\n\n    %s\n\nWrite it down now: without it no password of this job can be read.\n", a.paint(a.Err, headStyle, phrase))
+	fmt.Fprintf(a.Err, "\nThe job's keyring will hold all passwords. It opens with this passphrase:\n\n    %s\n\nWrite this passphrase down now. Without it nobody can read the passwords of this job.\n", a.paint(a.Err, headStyle, phrase))
 	for {
 		typed, err := g.askSecret(ctx, "Type its last word, or a passphrase of your own")
 		switch {
@@ -665,7 +665,7 @@ func (g *guide) prove(ctx context.Context) error {
 		return g.handOver(ctx)
 	}
 	for {
-		answer, err := g.ask(ctx, fmt.Sprintf("Not every check passed. (%d: set up %s again, then prove · h: write the record as it is · q: stop here)", at.Taken, plural(at.Taken, "device")))
+		answer, err := g.ask(ctx, fmt.Sprintf("Not every check passed. (%d: set up %s again, then prove · h: write the handover pack with these open points · q: stop here)", at.Taken, plural(at.Taken, "device")))
 		switch {
 		case err != nil:
 			return err

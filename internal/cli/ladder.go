@@ -264,7 +264,7 @@ func (l *ladder) take(ctx context.Context, mac device.MAC) tea.Cmd {
 		case at < 0:
 			return "", fmt.Errorf("%s: %w", mac, device.ErrNoDevice)
 		case l.desk.Devices[at].Kind == device.Other:
-			return "", fmt.Errorf("it does not say what it is: `janustat take %s --kind camera`", mac)
+			return "", fmt.Errorf("it does not report its kind. Give it: `janustat take %s --kind camera`", mac)
 		}
 		choice := device.Taken
 		if l.desk.Devices[at].InJob == device.Taken {

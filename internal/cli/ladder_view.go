@@ -193,7 +193,7 @@ func (m *ladderModel) happened(msg happenedMsg) {
 	switch {
 	case e.What == field.Gone && m.unplug:
 		m.unplug, m.chosen, m.filter, m.nameless = false, r.MAC, "", false
-		m.note = r.Label() + " went: that is the one. Plug it back in; Enter names it"
+		m.note = r.Label() + " disconnected: that is the one. Plug it back in, then press Enter to name it"
 	case e.What == field.Arrived && m.filter == "" && m.first.IsZero():
 		m.chosen, m.note = r.MAC, r.Label()+" appeared: Enter names it"
 	}
@@ -242,7 +242,7 @@ func (m *ladderModel) press(k tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	case "ctrl+n":
 		m.nameless = !m.nameless
 	case "ctrl+u":
-		m.unplug, m.note = true, "Unplug the one in front of you, and wait: it is missed after about 7 seconds"
+		m.unplug, m.note = true, "Unplug the device in front of you and wait about 7 seconds. It is then selected here"
 	case "enter", "ctrl+w", "ctrl+x", "ctrl+t":
 		if ok {
 			return m, m.act(key, &r)

@@ -69,7 +69,7 @@ func TestTransportUsersAndServers(t *testing.T) {
 	code, out, errs := c.run("", "commission", "--yes", "--capture", capture)
 	require.Equal(t, ExitDone, code, out)
 	assert.Contains(t, errs, "requests that set a password are blanked")
-	assert.Contains(t, out, "Note: C03: has HTTPS, switched off")
+	assert.Contains(t, out, "Note: C03: its HTTPS is off")
 	assert.Empty(t, c.foundIn(capture), "a capture holds no password")
 
 	proved := c.must("prove", "--quiet")

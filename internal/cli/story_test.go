@@ -302,7 +302,7 @@ func TestTheBudgetHoldsAcrossRuns(t *testing.T) {
 	code, out, _ := c.run("", "commission", "--yes")
 	assert.Equal(t, ExitNeeds, code)
 	assert.Contains(t, out, "has a password that is not on the keyring")
-	assert.Contains(t, out, "next: put its password on the keyring (`janustat key set C01`, or `janustat key add` for one of earlier work)")
+	assert.Contains(t, out, "next: if you know its password: `janustat key set C01` (one of earlier work: `janustat key add`)")
 	for run := range 3 {
 		code, _, errs := c.run(fmt.Sprintf("Wrong-Guess-%d\n", run), "key", "set", "C01")
 		assert.Equal(t, ExitNeeds, code)

@@ -186,14 +186,14 @@ func (a *App) printLAN(devices []device.Device, found *field.Findings) {
 	}{
 		{device.Stray, "in another subnet. `commission` can reach them; do not change the laptop's address"},
 		{device.Adrift, "have only a 169.254 or fe80 address (they found no DHCP server). `commission` can reach them"},
-		{device.Bare, "without any address: take them by MAC with --kind, allot, then `janustat lease`"},
+		{device.Bare, "without any address. For each: `janustat take MAC --kind camera`; then `janustat allot` and `janustat lease`"},
 	} {
 		if n := counts[c.condition]; n > 0 {
 			fmt.Fprintf(w, "%s  %s\n", a.paint(w, workStyle, fmt.Sprintf("%-6s", c.condition)), a.wrap(w, 8, plural(n, "device")+" "+c.words))
 		}
 	}
 	for id, n := range found.VLANs {
-		fmt.Fprintf(w, "%s  %s\n", a.paint(w, workStyle, "tagged"), a.wrap(w, 8, fmt.Sprintf("frames of VLAN %d (%d so far): this may be a trunk port. What is in that VLAN is not reached from here; ask for an access port.", id, n)))
+		fmt.Fprintf(w, "%s  %s\n", a.paint(w, workStyle, "tagged"), a.wrap(w, 8, fmt.Sprintf("frames of VLAN %d (%d so far): this may be a trunk port. Devices in that VLAN cannot be reached from here. Ask whoever runs the network for an access port in it.", id, n)))
 	}
 }
 

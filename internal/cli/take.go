@@ -72,7 +72,7 @@ func someDevices(verb string) cobra.PositionalArgs {
 
 const byHandHelp = `
 
-A device that speaks nothing that can be configured, or has no address yet, can be
+A device that cannot be set up over the network, or has no address yet, can be
 taken by its MAC or address with --kind: what is there to be configured by hand, or
 to be given an address by "janustat lease".`
 
@@ -92,7 +92,7 @@ func (a *App) choose(ctx context.Context, desk *work.Desk, s device.Selector, ch
 				d.Apply(device.Named{At: time.Now(), Kind: kind})
 			}
 			if d.Kind == device.Other {
-				return usagef("%s does not say what it is: say it with --kind, as in `janustat take %s --kind camera`; then it is set up by hand, or leased an address if it has none", d.Label(), d.MAC)
+				return usagef("%s does not report its kind. Give it: `janustat take %s --kind camera`. You then set it up by hand, or give it an address by `janustat lease` if it has none", d.Label(), d.MAC)
 			}
 		}
 	}

@@ -62,7 +62,7 @@ func TestTwoLaptopsGiveNoAddressTwice(t *testing.T) {
 			}
 			if stagger > time.Second {
 				assert.Contains(t, *said[c], "4 done, 0 need you", "who was first holds what it has begun to give")
-				assert.Contains(t, *said[&other], "address is not free")
+				assert.Contains(t, *said[&other], "address is already in use")
 			}
 		})
 	}

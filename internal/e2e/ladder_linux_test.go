@@ -119,7 +119,7 @@ func TestTheLadderWithTwoHundredDevices(t *testing.T) {
 			// The one in front of me is the one that I unplug.
 			b.Device("dome-7").Unplug()
 			s.Press("\x15")
-			s.Sees("went: that is the one")
+			s.Sees("disconnected: that is the one")
 			s.Sees("02:e4:42:00:01:07")
 
 			s.Resize(100, 30)

@@ -136,7 +136,7 @@ func TestALeaseByReservationIsTheClientsToKeep(t *testing.T) {
 		AsLeft: &device.Settings{Address: netip.MustParseAddr("10.61.8.73"), Prefix: 23, DHCP: true},
 	}
 	r := New(Facts{Site: "Quay", Open: open.List(open.State{Devices: []device.Device{d}})}, []device.Device{d})
-	assert.Contains(t, r.Open, "C31 takes nothing but a lease: the site's DHCP server has to keep 10.61.8.73 for 02:01:00:00:00:00")
+	assert.Contains(t, r.Open, "C31 accepts only DHCP: the site's DHCP server must keep 10.61.8.73 for 02:01:00:00:00:00")
 }
 
 const hostile = `<script>alert(1)</script>"'&]]>`

@@ -60,7 +60,7 @@ func NewSheetWith(name string, n Network, now time.Time) []byte {
 #   factory:                   # known to all; tried on sealed devices, and replaced where they fit
 #     - {user: admin, password: "..."}
 #   min_length: 12             # of the site password, beside each device's own rules
-#   tries_per_hour: 2          # password tries a device is offered, over all runs
+#   tries_per_hour: 2          # wrong passwords allowed per device and hour, counting all commands
 #   require_tls: true          # set no password without encryption (HTTPS) …
 #   without_tls: [C07]         # … but on these, which offer none
 
@@ -89,7 +89,7 @@ func NewSheetWith(name string, n Network, now time.Time) []byte {
 # Set on every device; left out, each keeps its own. As POSIX writes it:
 # timezone: "GMT0BST,M3.5.0/1,M10.5.0"
 
-# How many devices you installed: "survey --expect" waits for them and says what is missing.
+# How many devices you installed: "survey --expect-sheet" waits for them and says what is missing.
 # expected: {camera: 24, recorder: 1}
 
 # survey:
