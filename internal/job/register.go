@@ -62,7 +62,7 @@ func openDB(ctx context.Context, path string, schema embed.FS, folder string) (*
 	dsn := url.URL{Scheme: "file", Opaque: url.PathEscape(path), RawQuery: url.Values{"_pragma": {
 		"journal_mode(WAL)", "synchronous(FULL)",
 		// A small write-ahead log: what a long run left in it must not fill a small disk.
-		"wal_autocheckpoint(128)", "journal_size_limit(262144)", "busy_timeout(5000)", "foreign_keys(1)",
+		"wal_autocheckpoint(64)", "journal_size_limit(262144)", "busy_timeout(5000)", "foreign_keys(1)",
 	}, "_txlock": {"immediate"}}.Encode()}
 	db, err := sql.Open("sqlite", dsn.String())
 	if err != nil {
