@@ -3,6 +3,8 @@ package reach
 import (
 	"math/rand/v2"
 	"net/netip"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -47,9 +49,17 @@ func byToken(limit, store int) passing {
 
 // behind lays a cable to hosts behind a switch: those asked for answer after a millisecond.
 func behind(c *cable, pass passing, hosts map[netip.Addr]device.MAC, lost func() bool) {
+	var one sync.Mutex // frame at a time
+	passes := func(p arp.Packet) bool {
+		one.Lock()
+		defer one.Unlock()
+		return (p.To != device.Broadcast || pass == nil || pass(time.Now())) && (lost == nil || !lost())
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	c.hear = func(f []byte) {
 		p, err := arp.Parse(f)
-		if err != nil || p.Op != arp.Request || p.To == device.Broadcast && pass != nil && !pass(time.Now()) || lost != nil && lost() {
+		if err != nil || p.Op != arp.Request || !passes(p) {
 			return
 		}
 		if mac, ok := hosts[p.Target]; ok && (p.To == device.Broadcast || p.To == mac) {
@@ -163,11 +173,11 @@ func TestAPortThatIsShut(t *testing.T) {
 		behind(c, nil, hostsFrom("10.0.0.1", 3), nil)
 		sweep(t, n, "10.0.0.1", 3)
 		time.Sleep(100 * time.Millisecond)
-		shut := false
-		behind(c, nil, hostsFrom("10.0.0.1", 3), func() bool { return shut })
+		var shut atomic.Bool
+		behind(c, nil, hostsFrom("10.0.0.1", 3), shut.Load)
 		begun := sweep(t, n, "10.0.1.0", 300)
-		shut = true
-		time.AfterFunc(6*time.Second, func() { shut = false })
+		shut.Store(true)
+		time.AfterFunc(6*time.Second, func() { shut.Store(false) })
 		sweep(t, n, "10.0.2.0", 6000)
 		assert.Contains(t, <-told, "has most likely shut this port")
 		assert.True(t, n.Unheard(t.Context(), begun))
