@@ -395,6 +395,7 @@ func (a *App) withNet(ctx context.Context, d *work.Desk, patience time.Duration,
 	}
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
+	n.Until(ctx)
 	go a.mindLink(ctx, n, patience, stop)
 	err = f(ctx, n)
 	if cause := context.Cause(ctx); err != nil && errors.Is(cause, reach.ErrNoLink) {

@@ -5,9 +5,9 @@ import (
 	"iter"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
+	"janustat/core/text"
 	"janustat/internal/job"
 	"janustat/internal/reach"
 	"janustat/internal/speak/arp"
@@ -167,7 +167,7 @@ func prefixes(list []netip.Prefix) string {
 	for _, p := range list {
 		out = append(out, p.String())
 	}
-	return strings.Join(out, " and ")
+	return text.List(out)
 }
 
 // OtherRanges are the private ranges (RFC 1918) that devices of other hands are most often found

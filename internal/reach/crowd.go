@@ -66,7 +66,7 @@ type crowd struct {
 	hits     int       // likewise that did
 	lately   uint8     // the last eight at the slow pace, a bit each that did not arrive
 	judged   int       // questions to a canary that was there
-	deaths   int       // canaries in a row that answered nothing any more
+	deaths   int       // hosts in a row that answered nothing any more
 	doubts   int       // questions not judged yet
 	settled  chan struct{}
 	question *question
@@ -74,6 +74,7 @@ type crowd struct {
 	holders  map[netip.Addr]map[device.MAC]bool // who else answers for the address of a canary
 	mute     chan struct{}                      // closed when something is heard again; nil if the wire is not silent
 	notice   func(string)
+	ended    <-chan struct{} // closed when nobody is to be asked any more; nil is never
 }
 
 // canary is a host that has answered.
@@ -129,6 +130,14 @@ func (n *Net) SetBroadcasts(rate, full float64, notice func(string)) {
 	if rate > 0 && rate < n.crowd.full {
 		n.crowd.rate, n.crowd.limited, n.crowd.shown = rate, true, true
 	}
+}
+
+// Until has frames for everyone wait no longer than ctx lasts, and sends none after it: whoever is
+// interrupted does not wait for a pace, or for a port to open.
+func (n *Net) Until(ctx context.Context) {
+	n.crowd.mu.Lock()
+	defer n.crowd.mu.Unlock()
+	n.crowd.ended = ctx.Done()
 }
 
 // Broadcasts gives the pace of broadcasts, a second, and whether that is held back since the wire has
@@ -196,19 +205,29 @@ func (n *Net) Unheard(ctx context.Context, since time.Time) bool {
 	}
 }
 
-// admit waits until a frame for everyone may leave.
-func (n *Net) admit(to device.MAC) {
+// admit waits until a frame for everyone may leave. Once the net is not to ask any more it never may.
+func (n *Net) admit(to device.MAC) error {
 	c := n.crowd
 	c.mu.Lock()
+	ended := c.ended
+	wait := func(d time.Duration, open <-chan struct{}) error {
+		t := time.NewTimer(d)
+		defer t.Stop()
+		select {
+		case <-t.C:
+		case <-open:
+		case <-n.done:
+		case <-ended:
+			return context.Canceled
+		}
+		return nil
+	}
 	if mute := c.mute; mute != nil {
 		c.mu.Unlock()
-		limit := time.NewTimer(muteLimit)
-		select {
-		case <-mute:
-		case <-limit.C:
-		case <-n.done:
+		if err := wait(muteLimit, mute); err != nil {
+			return err
 		}
-		limit.Stop()
+		c.opened() // or it has been waited for long enough
 		c.mu.Lock()
 	}
 	now := time.Now()
@@ -230,14 +249,10 @@ func (n *Net) admit(to device.MAC) {
 		c.many = c.many.Add(time.Second / maxMulticasts)
 	}
 	c.mu.Unlock()
-	if wait := time.Until(at); wait > time.Millisecond { // finer than that no timer is
-		t := time.NewTimer(wait)
-		defer t.Stop()
-		select {
-		case <-t.C:
-		case <-n.done:
-		}
+	if d := time.Until(at); d > time.Millisecond { // finer than that no timer is
+		return wait(d, nil)
 	}
+	return nil
 }
 
 // spread counts a broadcast that has left, and asks the canary among them from time to time.
@@ -328,7 +343,7 @@ func (n *Net) judged(q *question, arrived, alive bool) {
 		if c.limited {
 			c.lossAt = now // whether what was asked before has arrived cannot be known any more
 		}
-		if c.deaths++; c.deaths >= deadCanaries && c.counts[0]+c.counts[1] >= muteCrowd && n.silence() > muteAfter && c.mute == nil && n.LinkFault() == nil {
+		if c.deaths += 1 + q.others; c.deaths >= deadCanaries && c.counts[0]+c.counts[1] >= muteCrowd && n.silence() > muteAfter && c.mute == nil && n.LinkFault() == nil {
 			c.mute = make(chan struct{})
 			c.lossAt, c.ceiling = now, SlowBroadcasts // it is not tried again
 			c.tell("nothing is heard any more since questions were sent to everyone, and the link is up: the switch has most likely shut this port for them, or blocks it. Waiting until something is heard; Ctrl-C ends")

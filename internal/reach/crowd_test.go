@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"context"
 	"math/rand/v2"
 	"net/netip"
 	"sync"
@@ -183,6 +184,33 @@ func TestAPortThatIsShut(t *testing.T) {
 		assert.True(t, n.Unheard(t.Context(), begun))
 		sweep(t, n, "10.0.1.0", 1)
 		assert.Greater(t, time.Since(begun), 6*time.Second, "it is waited for")
+	})
+}
+
+// Whoever is interrupted waits for no port, and no pace; a port that stays shut is waited for once.
+func TestAnInterruptionWaitsForNoPort(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := newCable()
+		n := New(c)
+		defer n.Close()
+		ctx, stop := context.WithCancel(t.Context())
+		n.Until(ctx)
+		behind(c, nil, hostsFrom("10.0.0.1", 3), nil)
+		sweep(t, n, "10.0.0.1", 3)
+		time.Sleep(100 * time.Millisecond)
+		behind(c, nil, nil, nil)
+		sweep(t, n, "10.0.1.0", 5000) // nothing is heard from here on, and it is noticed in the end
+		begun := time.Now()
+		sweep(t, n, "10.0.1.0", 20)
+		assert.Less(t, time.Since(begun), 2*muteLimit, "once")
+		time.AfterFunc(time.Second, stop)
+		begun = time.Now()
+		var err error
+		for err == nil {
+			err = n.Send(arp.Probe(own, netip.MustParseAddr("10.0.1.9")).Frame())
+		}
+		assert.ErrorIs(t, err, context.Canceled)
+		assert.Less(t, time.Since(begun), 2*time.Second)
 	})
 }
 

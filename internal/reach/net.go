@@ -85,7 +85,9 @@ func (n *Net) Traffic() (sent, received int64) { return n.sent.Load(), n.receive
 func (n *Net) Send(frame []byte) error {
 	to := device.MACFrom(frame[0:6])
 	if to.IsGroup() {
-		n.admit(to)
+		if err := n.admit(to); err != nil {
+			return err
+		}
 	}
 	n.sent.Add(1)
 	err := n.wire.Write(frame)
