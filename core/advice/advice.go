@@ -74,8 +74,11 @@ func Say(format string, args ...any) Advice { return Advice{format, args} }
 // IsZero reports whether there is nothing to say.
 func (a Advice) IsZero() bool { return a.format == "" }
 
-// Text gives the sentence, with every step as put tells it.
+// Text gives the sentence, with every step as put tells it; nil is in plain words.
 func (a Advice) Text(put func(Step) string) string {
+	if put == nil {
+		return a.String()
+	}
 	if len(a.args) == 0 {
 		return a.format
 	}

@@ -2,12 +2,12 @@ package commission
 
 import (
 	"context"
-	"fmt"
 	"net/netip"
 	"time"
 
 	"janustat/core/device"
 	"janustat/core/secret"
+	"janustat/core/setting"
 )
 
 // The abilities of a session. A tongue has those that its protocol has operations for; a
@@ -43,11 +43,6 @@ type (
 		// SetClock tells by how much the clock may be behind, where the time was long on its way.
 		SetClock(ctx context.Context) (late time.Duration, err error)
 	}
-	// ZoneSetter has a time zone.
-	ZoneSetter interface {
-		// SetZone sets the time zone, and leaves the clock as it goes.
-		SetZone(ctx context.Context, zone string) error
-	}
 	// Namer has a name.
 	Namer interface {
 		SetName(ctx context.Context, name string) error
@@ -82,6 +77,11 @@ type Captioner interface {
 	Caption(ctx context.Context, name string) error
 }
 
+// Stiller is the ability of a session to give a picture as it is now, as JPEG.
+type Stiller interface {
+	Still(ctx context.Context) ([]byte, error)
+}
+
 // Pinned is the ability of a conversation by a static key.
 type Pinned interface {
 	// Pin is what is to be kept of the key that the device has proved to have in this
@@ -90,18 +90,9 @@ type Pinned interface {
 }
 
 // UnableError tells that a device has no ability in the tongue that is spoken with it.
-type UnableError struct{ What string }
-
-// Error names what it cannot do.
-func (e *UnableError) Error() string {
-	return fmt.Sprintf("its %s cannot be set over the LAN", e.What)
-}
+type UnableError = setting.UnableError
 
 // able gives an ability of a conversation.
 func able[A any](s Session, what string) (A, error) {
-	a, ok := s.(A)
-	if !ok {
-		return a, &UnableError{what}
-	}
-	return a, nil
+	return setting.Able[A](s, what)
 }

@@ -37,8 +37,7 @@ func (r *run) byHand(ctx context.Context) error {
 		err := r.claim.Wait(ctx)
 		stop()
 		if err != nil {
-			return trouble(err, advice.Say("find out what has the address, then run %s and %s", advice.Survey, advice.AllotAgain.On(r.plan.Tag)),
-				"its new address is already in use. Do not enter it")
+			return r.notFree(err, ". Do not enter it")
 		}
 	}
 	var err error
@@ -106,8 +105,11 @@ func (r *run) alone(ctx context.Context) error {
 // notAlone waits whether anybody else answers for the address that the device has.
 func (r *run) notAlone(ctx context.Context, c Claim) error {
 	err := c.Wait(ctx)
-	if err == nil {
+	switch {
+	case err == nil:
 		return nil
+	case !errors.Is(err, ErrInUse):
+		return trouble(err, advice.Say("run %s again", advice.Commission), "it is not known whether it is alone on "+r.plan.Target.Address.String())
 	}
 	return trouble(err, advice.Say("find out who has the other device, by its MAC: a colleague's laptop may be giving out addresses on this LAN. Then give this one another address: %s", advice.AllotAgain.On(r.plan.Tag)),
 		"is not alone on "+r.plan.Target.Address.String())

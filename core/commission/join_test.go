@@ -243,3 +243,21 @@ func TestAnAbilityThatNoTongueHas(t *testing.T) {
 	require.Len(t, ties, 2)
 	assert.Equal(t, ToType, ties[0].State)
 }
+
+// What is on a channel and none of the job's is told, and goes only where a person has said so.
+func TestAStrangeChannelIsNotTaken(t *testing.T) {
+	link := camera(41, "C01")
+	link.Number = 1
+	foreign := Recording{Channels: []Channel{{Number: 1, Used: true, Of: "urn:theirs"}}}
+	assert.Len(t, (&Channels{}).Strange(foreign, []Link{link}), 1)
+	assert.Empty(t, (&Channels{Replace: true}).Strange(foreign, []Link{link}))
+	own := Recording{Channels: []Channel{{Number: 1, Used: true, Of: link.Peer.Endpoint}}}
+	assert.Empty(t, (&Channels{}).Strange(own, []Link{link}))
+}
+
+// A recorder that has no source left gets no camera, however many channels it has.
+func TestARecorderWithoutSourcesGetsNoCamera(t *testing.T) {
+	out, left := Assign([]Bay{{ID: 1, Recording: Recording{Offers: true, Room: 8, Free: 1}}}, []Link{camera(41, "C01"), camera(42, "C02")})
+	assert.Equal(t, map[string]int{"C01": 1}, numbers(out[1]))
+	assert.Equal(t, []Link{camera(42, "C02")}, left)
+}

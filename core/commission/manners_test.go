@@ -218,14 +218,14 @@ func TestAPasswordThatIsSilentlyCut(t *testing.T) {
 func TestWhatWasRefusedIsNotAskedAgain(t *testing.T) {
 	d, p := newToy(), plan()
 	d.refuses = map[Step]bool{StepName: true}
-	p.Refused = map[Step]string{StepName: "Quay"}
+	p.Refused = map[Step]string{StepName: `"Quay"`}
 	r := d.run(t.Context(), p)
 	assert.Equal(t, Done, r.Status, r.Reason)
 	assert.NotContains(t, d.writes(), "name")
 	assert.Equal(t, []string{"refuses its name (Quay): set it at its own page"}, r.Notes)
 	assert.NotContains(t, Outlook(p, Expected{Access: device.Fresh, Found: d.set}), Write{Step: StepName, Intent: "Quay"})
 
-	d, p.Refused = newToy(), map[Step]string{StepName: "Pier"}
+	d, p.Refused = newToy(), map[Step]string{StepName: `"Pier"`}
 	r = d.run(t.Context(), p)
 	assert.Contains(t, d.writes(), "name")
 	assert.Empty(t, r.Notes)
@@ -264,7 +264,7 @@ func TestPicturesAreCaptionedAsFarAsTheyCan(t *testing.T) {
 			}
 		}
 		assert.Equal(t, c.check, got, name)
-		p.Refused = map[Step]string{StepPicture: "Quay"}
+		p.Refused = map[Step]string{StepPicture: `"Quay"`}
 		for _, x := range Proofs(p, f) {
 			assert.Equal(t, x.Name == "picture" && c.due, x.Refused, "%s: %s", name, x.Name)
 		}

@@ -214,7 +214,7 @@ func (r *run) read(ctx context.Context) (Found, error) {
 		return Found{}, err
 	}
 	defer r.clock(StepRead)()
-	found, err := r.session.Read(ctx)
+	found, err := ReadAll(ctx, r.session, r.plan)
 	if err != nil {
 		return Found{}, trouble(err, advice.Say("run %s again", advice.Commission), "its settings cannot be read")
 	}

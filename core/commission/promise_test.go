@@ -298,19 +298,6 @@ func TestAsFoundIsBeforeTheFirstWrite(t *testing.T) {
 	assert.Less(t, slices.Index(d.log, "as found"), slices.Index(d.log, "begin key"))
 }
 
-func TestTheTimeZoneIsSetWhereItIsAskedFor(t *testing.T) {
-	d, p := newToy(), plan()
-	d.set.Settings.Zone = "CET-1CEST"
-	require.Equal(t, Done, d.run(t.Context(), p).Status)
-	assert.Equal(t, "CET-1CEST", d.set.Settings.Zone)
-	assert.NotContains(t, d.writes(), "zone")
-	p.Target.Zone, p.From = "GMT0BST", newPlace
-	r := d.run(t.Context(), p)
-	require.Equal(t, Done, r.Status, r.Reason)
-	assert.Equal(t, []Step{StepZone}, r.Writes)
-	assert.Equal(t, "GMT0BST", r.Left.Settings.Zone)
-}
-
 // One that has a name keeps it, unless it is to have another.
 func TestANameIsKept(t *testing.T) {
 	d, p := newToy(), plan()

@@ -6,14 +6,6 @@ import (
 	"time"
 )
 
-func (r *run) setZone(ctx context.Context, w Write) error {
-	a, err := able[ZoneSetter](r.session, "time zone")
-	if err != nil {
-		return err
-	}
-	return a.SetZone(ctx, w.Intent)
-}
-
 func (r *run) setName(ctx context.Context, w Write) error {
 	a, err := able[Namer](r.session, "name")
 	if err != nil {

@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/settings"
 )
 
 // step is one thing done to a device, and all that is known of it. The engine, the dry
@@ -17,6 +17,8 @@ import (
 // there and nowhere else.
 type step struct {
 	name Step
+	// title names it in a sentence, where its name does not.
+	title string
 	// while says what its time is spent on, for people; steps of one word are added up.
 	while string
 	// told is how the log tells it once it is done: a format of its intent; "" is not told.
@@ -65,15 +67,6 @@ func init() { // it refers to functions that refer to it
 		{name: StepKey, while: speaking, told: "first password set for its %s"},
 		{name: StepFirst, while: speaking, told: "first password set for its %s (only if it had none)"},
 		{name: StepRekey, while: speaking, told: "%s replaced"},
-		{
-			name: StepZone, while: speaking, told: "time zone set to %s", soft: true,
-			due:    func(p Plan, f Found) bool { return wantsZone(p, f) && f.Settings.Zone != p.Target.Zone },
-			intent: func(p Plan, _ Found) string { return p.Target.Zone },
-			do:     (*run).setZone,
-			proofs: func(p Plan, f Found) []Check {
-				return only(wantsZone(p, f), Check{"zone", f.Settings.Zone == p.Target.Zone, p.Target.Zone, f.Settings.Zone})
-			},
-		},
 		{
 			name: StepClock, while: speaking, told: "clock set to %s", soft: true,
 			due:    clockDue,
@@ -143,7 +136,7 @@ func init() { // it refers to functions that refer to it
 				s := f.Settings
 				return s.Address != p.Target.Address || s.Prefix != p.Target.Prefix || s.DHCP
 			},
-			intent: func(p Plan, _ Found) string { return AddressIntent(p.Target) },
+			intent: func(p Plan, _ Found) string { return placeWrite(p.Target).Intent },
 			do:     func(r *run, ctx context.Context, _ Write) error { return r.address(ctx) },
 			proofs: func(p Plan, f Found) []Check {
 				want, got := netip.PrefixFrom(p.Target.Address, p.Target.Prefix).String(), netip.PrefixFrom(f.Settings.Address, f.Settings.Prefix).String()
@@ -181,6 +174,12 @@ func init() { // it refers to functions that refer to it
 		{name: StepReset, while: speaking, told: "reset %s"},
 		{name: StepPower, while: byHands},
 		{name: StepHand, while: byHands, told: "set up by hand: %s"},
+	}
+	// A clock is told with its zone: the zone comes first. What an address does not change may come
+	// before that.
+	at := slices.IndexFunc(table, func(s step) bool { return s.name == StepClock })
+	for _, s := range slices.Backward(settings.All) {
+		table = slices.Insert(table, at, ofSetting(s))
 	}
 }
 
@@ -225,8 +224,6 @@ func only(is bool, c Check) []Check {
 	return []Check{c}
 }
 
-func wantsZone(p Plan, f Found) bool { return p.Target.Zone != "" && !f.NoZone }
-
 func clockDue(p Plan, f Found) bool {
 	enough := min(clockSet+f.ClockDoubt, ClockTolerance)
 	if f.ByNTP && !f.NTP.differ(p.Target.NTP) {
@@ -256,15 +253,15 @@ func Decide(p Plan, f Found) (out []Step) {
 
 // refusedBefore reports whether a setting as it is planned was refused in an earlier run.
 func (p Plan) refusedBefore(s Step, f Found) bool {
-	intent, refused := p.Refused[s]
-	return refused && intent == p.write(s, f).Intent
+	value, refused := p.Refused[s]
+	return refused && value == p.write(s, f).JSON()
 }
 
 // answeredBefore reports whether a setting as it is planned was taken or refused in an
 // earlier run.
 func (p Plan) answeredBefore(s Step, f Found) bool {
-	intent, answered := p.Answered[s]
-	return answered && intent == p.write(s, f).Intent
+	value, answered := p.Answered[s]
+	return answered && value == p.write(s, f).JSON()
 }
 
 // Soft gives the settings that a device may refuse, and is left without.
@@ -307,6 +304,9 @@ func Told(s Step, intent string) string {
 	return string(s) + ": " + intent
 }
 
+// InWords names a step in a sentence.
+func InWords(s Step) string { return stepOf(s).words() }
+
 // Waits reports whether a step writes nothing: a list of what was done leaves it out.
 func Waits(s Step) bool { return stepOf(s).quiet }
 
@@ -331,18 +331,23 @@ func Activities(spent map[Step]time.Duration) (out []Activity) {
 	return out
 }
 
-func keyWrite(p Plan) Write { return Write{Step: StepKey, Intent: "administrator " + p.User} }
+func keyWrite(p Plan) Write { return adminWrite(StepKey, p.User) }
 
 func firstWrite(p Plan) Write {
-	return Write{Step: StepFirst, Intent: "administrator " + p.User}
+	return adminWrite(StepFirst, p.User)
 }
 
-func userWrite(u User) Write { return Write{Step: StepUser, Intent: UserIntent(u.Account)} }
+func adminWrite(s Step, user string) Write {
+	a := admin{user}
+	return Write{Step: s, Intent: a.String(), Value: a}
+}
 
-// UserIntent is how the journal tells a further user.
-func UserIntent(a Account) string { return a.Name + " as " + strings.ToLower(string(a.Level)) }
+func userWrite(u User) Write { return UserWrite(u.Account) }
 
-// AddressIntent is how the journal tells an address to be set.
-func AddressIntent(t device.Settings) string {
-	return fmt.Sprintf("%s/%d, DHCP off", t.Address, t.Prefix)
+// UserWrite is that of a further user.
+func UserWrite(a Account) Write { return Write{Step: StepUser, Intent: a.String(), Value: a} }
+
+func placeWrite(t device.Settings) Write {
+	p := Place{t.Address, t.Prefix}
+	return Write{Step: StepAddress, Intent: p.String(), Value: p}
 }

@@ -38,7 +38,7 @@ func Ability[A any](ctx context.Context, t *Talk, what string) (A, error) {
 			return a, nil
 		}
 	}
-	return none, &UnableError{what}
+	return none, &UnableError{What: what}
 }
 
 // in opens the device in another tongue, by the key that has just opened it.

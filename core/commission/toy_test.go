@@ -28,6 +28,10 @@ type toy struct {
 	loseBefore  int  // so many requests are lost before anything happens
 	loseKey     int  // so many CreateUsers replies are lost, the user being made
 	inUse       bool
+	rtsp        uint16
+	mutePorts   bool // it does not say which that is
+	shutPorts   bool // it plays at the port that it has
+	unheard     bool // no silence says anything: the wire lets too few questions pass
 	journalFail bool
 	rules       *secret.Rules
 	budget      time.Duration
@@ -146,19 +150,25 @@ func (t *toy) Open(_ context.Context, _ Plan, at netip.Addr) (Session, error) {
 
 func (t *toy) Claim(context.Context, Plan) Claim { t.note("probe"); return t }
 
-func (t *toy) Alone(context.Context, Plan) Claim { return doubled(t.doubled) }
+func (t *toy) Alone(context.Context, Plan) Claim { return verdict{t} }
 
-// doubled is how looking whether a device is alone ends.
-type doubled bool
+// verdict is how looking whether a device is alone ends.
+type verdict struct{ *toy }
 
-func (d doubled) Wait(context.Context) error {
-	if d {
+func (v verdict) Wait(context.Context) error {
+	switch {
+	case v.unheard:
+		return errors.New("too few questions pass")
+	case v.doubled:
 		return ErrInUse
 	}
 	return nil
 }
 
 func (t *toy) Wait(context.Context) error {
+	if t.unheard {
+		return errors.New("too few questions pass")
+	}
 	if t.inUse {
 		return fmt.Errorf("%w by 02:00:00:00:00:99", ErrInUse)
 	}

@@ -1,6 +1,7 @@
 package commission
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net/netip"
@@ -55,6 +56,23 @@ func (s *toySession) Identity(context.Context) (Identity, error) { return s.iden
 func (s *toySession) SetZone(_ context.Context, zone string) error {
 	s.note("write zone")
 	s.set.Settings.Zone = zone
+	return nil
+}
+
+func (s *toySession) Zone() (zone string, told bool) {
+	return s.set.Settings.Zone, s.set.Settings.Zone != ""
+}
+
+func (s *toySession) RTSPPort(context.Context) (port uint16, told bool, err error) {
+	return cmp.Or(s.rtsp, 554), !s.mutePorts, nil
+}
+
+func (s *toySession) SetRTSPPort(_ context.Context, port uint16) error {
+	s.note("write rtsp port")
+	if s.shutPorts {
+		return errors.New("no such setting")
+	}
+	s.rtsp = port
 	return nil
 }
 

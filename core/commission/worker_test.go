@@ -97,6 +97,7 @@ func TestRunNeedsYou(t *testing.T) {
 		{"gone", func(d *toy, _ *Plan) { d.away = true }, "does not answer at 10.61.8.42 or 192.168.77.20", nil},
 		{"another device", func(d *toy, _ *Plan) { d.serial = "S2" }, "serial S2, not S1", nil},
 		{"address in use", func(d *toy, _ *Plan) { d.inUse = true }, "02:00:00:00:00:99", []string{"key", "clock", "name"}},
+		{"nothing heard", func(d *toy, _ *Plan) { d.unheard = true }, "not known whether its new address is free", []string{"key", "clock", "name"}},
 		{"password rules", func(d *toy, _ *Plan) { d.rules = &secret.Rules{MinLen: 20} }, "at least 20", nil},
 		{"does not keep", func(d *toy, _ *Plan) { d.forgets = map[Step]bool{StepGateway: true} }, "does not keep", []string{"key", "clock", "name", "address", "gateway", "gateway", "gateway"}},
 		{"stays open", func(d *toy, _ *Plan) { d.open = true }, "without a password", []string{"key", "clock", "name", "address", "gateway"}},
@@ -211,7 +212,7 @@ func (s siteFunc) Open(c context.Context, p Plan, at netip.Addr) (Session, error
 	return s.toy(p).Open(c, p, at)
 }
 func (s siteFunc) Claim(context.Context, Plan) Claim { return s }
-func (s siteFunc) Alone(context.Context, Plan) Claim { return doubled(false) }
+func (s siteFunc) Alone(context.Context, Plan) Claim { return verdict{newToy()} }
 func (s siteFunc) Wait(ctx context.Context) error {
 	s.wait()
 	select {

@@ -6,12 +6,14 @@ package device
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
 	"time"
 
 	"janustat/core/secret"
+	"janustat/core/setting"
 )
 
 // Kind is what a device is for.
@@ -95,11 +97,13 @@ type Settings struct {
 	NTP []netip.Addr `json:"ntp,omitempty"`
 	// Zone is the time zone, as POSIX writes it (IEEE 1003.1, 8.3); "" is not known.
 	Zone string `json:"timezone,omitempty"`
+	// Values are those of other settings, by name.
+	Values setting.Values `json:"values,omitempty"`
 }
 
 // Equal reports whether two settings are the same.
 func (s Settings) Equal(o Settings) bool {
-	return s.Address == o.Address && s.Prefix == o.Prefix && s.Gateway == o.Gateway && s.DHCP == o.DHCP && s.Name == o.Name && s.Zone == o.Zone &&
+	return s.Address == o.Address && s.Prefix == o.Prefix && s.Gateway == o.Gateway && s.DHCP == o.DHCP && s.Name == o.Name && s.Zone == o.Zone && maps.Equal(s.Values, o.Values) &&
 		slices.Equal(s.DNS, o.DNS) && slices.Equal(s.NTP, o.NTP)
 }
 
@@ -177,9 +181,6 @@ const (
 	LoginDigest Login = "digest" // HTTP Digest (RFC 7616)
 	LoginToken  Login = "token"  // WS-Security UsernameToken, made by the device's clock
 )
-
-// Tongue is a protocol by which a device can be set up, by its name.
-type Tongue string
 
 // Stream is a picture that others can watch.
 type Stream struct {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"janustat/core/advice"
+	"janustat/core/checks"
 	"janustat/core/device"
 	"janustat/core/text"
 )
@@ -216,7 +217,7 @@ func (l *list) proof(d *device.Device, add func(What, Urgency, time.Time, advice
 			l.out[len(l.out)-1].of(c)
 		case !changed:
 			failed = true
-			add(Failed, Now, p.At, Mend(c.Name, d.Label()), "%s", told)
+			add(Failed, Now, p.At, checks.Mend(c.Name, d.Label()), "%s", told)
 			l.out[len(l.out)-1].of(c)
 		}
 	}
@@ -227,24 +228,6 @@ func (l *list) proof(d *device.Device, add func(What, Urgency, time.Time, advice
 	case proved && p.Untested > 0:
 		add(Unproved, Work, p.At, advice.Say("%s in an hour", advice.Prove), "has %s untested", text.Plural(p.Untested, "old or additional password"))
 	}
-}
-
-// Mend says what puts a failed check of a device right. It goes by the reason: what commissioning
-// sets, it sets again; a password, another unit or a second one on the address it cannot set.
-func Mend(check, label string) advice.Advice {
-	switch check {
-	case "answers":
-		return advice.Say("check cable and power, then %s. If it has moved to another address: %s, then %s", advice.Prove, advice.Survey, advice.Commission)
-	case "identity", "certificate":
-		return advice.Say("find out whether it was replaced or reset on purpose; only then %s", advice.Restore.On(label))
-	case "alone":
-		return advice.Say("%s shows which device has its address too; ask whose that is before you disconnect anything", advice.Survey)
-	case "password":
-		return advice.Say("%s with the password that it has now", advice.KeySet.On(label))
-	case "old keys", "closed":
-		return advice.Say("%s; if that does not help, it is for its manufacturer", advice.KeyChange.On(label))
-	}
-	return advice.Say("%s, then %s", advice.Commission, advice.Prove)
 }
 
 // of takes a check over.

@@ -282,3 +282,23 @@ func TestTheUsualCeilingYields(t *testing.T) {
 	}
 	assert.Equal(t, Sane, Sane.Yielding(Rules{MinLen: 12, MaxLen: 64}))
 }
+
+// The kinds of signs stand in no order, and every sign is drawn now and then.
+func TestGeneratedPasswordsHaveNoOrder(t *testing.T) {
+	seen, small := map[rune]bool{}, 0
+	for range 4000 {
+		p, err := Generate(Rules{MinLen: 12, Upper: 3, Digits: 3}, "admin", rand.Reader)
+		require.NoError(t, err)
+		text := p.Reveal()
+		for _, c := range text {
+			seen[c] = true
+		}
+		if strings.ContainsAny(text[:1], lowerSigns) {
+			small++
+		}
+	}
+	for _, c := range lowerSigns + upperSigns + digitSigns {
+		assert.True(t, seen[c], "%c is never drawn", c)
+	}
+	assert.Greater(t, small, 400, "small letters begin one as well")
+}

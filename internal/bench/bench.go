@@ -105,7 +105,7 @@ func (b *Bench) startOther(ctx context.Context, o *Bystander) error {
 		}
 		gateway, _ := netip.ParseAddr(o.Gateway) // none is allowed
 		s := &dhcpServer{host: h, subnet: o.prefix, gateway: gateway, pool: pool, leases: map[device.MAC]netip.Addr{}, dns: ips(o.DNS), ntp: ips(o.NTP)}
-		h.raw = s.take
+		h.change(func() { h.raw = s.take })
 	}
 	h.ipv6 = o.IPv6
 	if o.Role == "tagged" {

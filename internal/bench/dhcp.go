@@ -150,17 +150,17 @@ func ips(list []string) (out []net.IP) {
 // lease gets an address by DHCP before the stack is up, or fails after some tries.
 func (h *host) lease(ctx context.Context, tries int) (netip.Prefix, netip.Addr, bool) {
 	got := make(chan *dhcpv4.DHCPv4, 8)
-	h.mu.Lock()
-	h.raw = func(frame []byte) {
-		if m, ok := dhcpIn(frame, dhcpClientPort); ok && device.MACFrom(m.ClientHWAddr) == h.mac {
-			select {
-			case got <- m:
-			default:
+	h.change(func() {
+		h.raw = func(frame []byte) {
+			if m, ok := dhcpIn(frame, dhcpClientPort); ok && device.MACFrom(m.ClientHWAddr) == h.mac {
+				select {
+				case got <- m:
+				default:
+				}
 			}
 		}
-	}
-	h.mu.Unlock()
-	defer func() { h.mu.Lock(); h.raw = nil; h.mu.Unlock() }()
+	})
+	defer func() { h.change(func() { h.raw = nil }) }()
 	from := netip.AddrPortFrom(netip.IPv4Unspecified(), dhcpClientPort)
 	for range tries {
 		ask, err := dhcpv4.NewDiscovery(h.mac[:], dhcpv4.WithOption(dhcpv4.OptHostName(h.id)), dhcpv4.WithBroadcast(true),

@@ -10,8 +10,8 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gvisor.dev/gvisor/pkg/tcpip"
@@ -55,12 +55,16 @@ type host struct {
 	card  *nic.Endpoint
 	stack *stack.Stack
 	own   netip.Prefix
+	ports []uint16 // of UDP, that somebody listens at
 	close []func()
+	sieve atomic.Pointer[sieve]
 }
 
 func newHost(sw *Switch, id string, mac device.MAC) *host {
 	h := &host{id: id, mac: mac}
+	h.change(func() {})
 	h.port = sw.Plug(h.deliver, h.wants)
+	h.change(func() {})
 	h.send, h.limits.keepsOpen = h.port.Send, true
 	return h
 }
@@ -71,31 +75,6 @@ var routersOnly = []device.MAC{{0x01, 0x00, 0x5e, 0, 0, 22}, {0x33, 0x33, 0, 0, 
 
 // hailGroups are those of Hail.
 var hailGroups = []device.MAC{{0x01, 0x00, 0x5e, 0, 0, 0xfe}, {0x33, 0x33, 0, 0, 0x01, 0x14}}
-
-// wants is the filter of the card, and of the kernel behind it: frames for others, those
-// of groups not joined, and ARP requests for other addresses, are dropped before they cost
-// anything.
-func (h *host) wants(g glance) bool {
-	if g.to == h.mac {
-		return true
-	}
-	if !g.to.IsGroup() {
-		return false
-	}
-	h.mu.RLock()
-	card, own, raw, speaks, heeds, deaf := h.card, h.own, h.raw, h.hail != nil, h.heeds, h.deaf
-	h.mu.RUnlock()
-	if deaf && !g.asks.IsValid() {
-		return false
-	}
-	if raw != nil || card == nil {
-		return raw != nil
-	}
-	if speaks && slices.Contains(hailGroups, g.to) {
-		return true
-	}
-	return !slices.Contains(routersOnly, g.to) && (!g.asks.IsValid() || g.asks == own.Addr() || g.tells && heeds)
-}
 
 // deliver hands a frame to the stack.
 func (h *host) deliver(frame []byte) {
@@ -163,9 +142,7 @@ func (h *host) up(own netip.Prefix, gateway netip.Addr) error {
 		s.Destroy()
 		return fmt.Errorf("%s: %w", h.id, err)
 	}
-	h.mu.Lock()
-	h.card, h.stack, h.own = card, s, own
-	h.mu.Unlock()
+	h.change(func() { h.card, h.stack, h.own = card, s, own })
 	if own.IsValid() {
 		h.announce(own.Addr())
 	}
@@ -190,10 +167,12 @@ func (h *host) announce(a netip.Addr) {
 
 // down takes the stack away at once; what was being sent is lost.
 func (h *host) down() {
-	h.mu.Lock()
-	s, closers := h.stack, h.close
-	h.stack, h.card, h.close, h.own = nil, nil, nil, netip.Prefix{}
-	h.mu.Unlock()
+	var s *stack.Stack
+	var closers []func()
+	h.change(func() {
+		s, closers = h.stack, h.close
+		h.stack, h.card, h.close, h.own, h.ports = nil, nil, nil, netip.Prefix{}, nil
+	})
 	for _, f := range closers {
 		f()
 	}
@@ -296,6 +275,9 @@ func (h *host) bindUDP(network tcpip.NetworkProtocolNumber, port uint16) (*gonet
 	if err := ep.Bind(tcpip.FullAddress{NIC: nic.ID, Port: port}); err != nil {
 		ep.Close()
 		return nil, err
+	}
+	if own, err := ep.GetLocalAddress(); err == nil {
+		h.change(func() { h.ports = append(h.ports, own.Port) })
 	}
 	return gonet.NewUDPConn(&wq, ep), nil
 }

@@ -42,6 +42,7 @@ var restManners = map[string]manner{
 	streamsOverTLS:  {stands: "Media2 Service Specification, GetStreamUri: RTSPS, and nothing without TLS", weight: 1, group: "picture"},
 	streamsOverHTTP: {stands: "Streaming Specification, RTP/RTSP/HTTP/TCP: streams inside HTTP alone", weight: 1, group: "picture"},
 	deadRTSP:        {stands: "practice: RTSP is named, and its port is shut; inside HTTP it streams", weight: 1, group: "picture"},
+	fixedPorts:      {stands: "Core Specification, SetNetworkProtocols: a device need not have it", group: "picture"},
 	oddToken:        {stands: "Core Specification, tt:ReferenceToken: any 64 characters", weight: 2, group: "interfaces"},
 	"radio first": {
 		stands: "Core Specification, GetNetworkInterfaces: further interfaces, switched off", weight: 2, group: "interfaces",

@@ -218,3 +218,11 @@ func (d *Device) Rekey(user, password string) {
 		delete(d.state.users, user)
 	}
 }
+
+// Replay is somebody else at a device: it plays its picture at another port.
+func (d *Device) Replay(port uint16) {
+	d.mu.Lock()
+	d.state.rtsp = port
+	d.mu.Unlock()
+	d.restream()
+}

@@ -2,6 +2,7 @@ package bench
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 )
 
@@ -51,7 +52,11 @@ func getStreamURI(d *Device, req *element) (*node, *fault) {
 	case d.is(streamsOverTLS):
 		scheme = "rtsps"
 	}
-	return el(medNS, "GetStreamUriResponse", el(medNS, "MediaUri", el(typNS, "Uri", scheme+"://"+d.state.address.Addr().String()+streamPath),
+	host := d.state.address.Addr().String()
+	if d.state.rtsp != 0 && scheme == "rtsp" {
+		host = netip.AddrPortFrom(d.state.address.Addr(), d.state.rtsp).String()
+	}
+	return el(medNS, "GetStreamUriResponse", el(medNS, "MediaUri", el(typNS, "Uri", scheme+"://"+host+streamPath),
 		el(typNS, "InvalidAfterConnect", false), el(typNS, "InvalidAfterReboot", false), el(typNS, "Timeout", "PT60S"))), nil
 }
 

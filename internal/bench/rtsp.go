@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -19,6 +20,8 @@ import (
 	"github.com/icholy/digest"
 	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
+	"gvisor.dev/gvisor/pkg/waiter"
 
 	"janustat/internal/nic"
 )
@@ -40,21 +43,25 @@ func (d *Device) serveStream() error {
 	if !d.streams() || !d.host.address().IsValid() {
 		return nil
 	}
-	port := uint16(rtspPort)
+	d.mu.Lock()
+	port := cmp.Or(d.state.rtsp, rtspPort)
+	d.mu.Unlock()
 	switch {
 	case d.is(streamsOverTLS):
 		port = rtspsPort
 	case d.is(streamsOverHTTP) || d.is(deadRTSP):
 		return nil
 	}
-	var l net.Listener
-	l, err := gonet.ListenTCP(d.host.stack, nic.Full(netip.AddrPortFrom(d.host.address(), port)), ipv4.ProtocolNumber)
+	l, err := d.host.listenAgain(netip.AddrPortFrom(d.host.address(), port))
 	if err != nil {
 		return fmt.Errorf("%s: listen on port %d: %w", d.unit.ID, port, err)
 	}
 	if port == rtspsPort {
 		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{*selfSigned(d.unit)}})
 	}
+	d.mu.Lock()
+	d.plays = l
+	d.mu.Unlock()
 	d.host.onDown(func() { _ = l.Close() })
 	go func() {
 		for {
@@ -67,6 +74,43 @@ func (d *Device) serveStream() error {
 		}
 	}()
 	return nil
+}
+
+// portLate is how long a device takes until it plays at another port.
+const portLate = 6 * time.Second
+
+// restream plays at the port that is set by now, and no longer at the one before: whoever watches is
+// cut off.
+func (d *Device) restream() {
+	d.mu.Lock()
+	was, viewers := d.plays, slices.Clone(d.viewers)
+	d.mu.Unlock()
+	if was != nil {
+		_ = was.Close()
+	}
+	for _, v := range viewers {
+		_ = v.Close()
+	}
+	_ = d.serveStream() // one that is going down plays nothing
+}
+
+// listenAgain takes connections at a port, also where earlier ones to it are still dying.
+func (h *host) listenAgain(at netip.AddrPort) (net.Listener, error) {
+	var queue waiter.Queue
+	ep, terr := h.stack.NewEndpoint(tcp.ProtocolNumber, ipv4.ProtocolNumber, &queue)
+	if terr != nil {
+		return nil, errors.New(terr.String())
+	}
+	ep.SocketOptions().SetReuseAddress(true)
+	if terr := ep.Bind(nic.Full(at)); terr != nil {
+		ep.Close()
+		return nil, errors.New(terr.String())
+	}
+	if terr := ep.Listen(16); terr != nil {
+		ep.Close()
+		return nil, errors.New(terr.String())
+	}
+	return gonet.NewTCPListener(h.stack, &queue, ep), nil
 }
 
 func randomHex() string {

@@ -73,6 +73,7 @@ func (b *Bench) startQuiet(ctx context.Context, o *Bystander) {
 			port.Send(arp.ReplyTo(p, o.mac).Frame())
 		}
 	}, func(g glance) bool { return g.to == o.mac || g.to == device.Broadcast && g.asks == o.prefix.Addr() })
+	port.hear(interest{answers: o.prefix.Addr()})
 	close(ready)
 	context.AfterFunc(ctx, port.Unplug)
 }

@@ -9,7 +9,6 @@ import (
 
 	"janustat/core/device"
 	"janustat/internal/pace"
-	"janustat/internal/speak/arp"
 )
 
 // queueLen is how many frames wait at a port before the switch drops more, as
@@ -27,11 +26,79 @@ type Switch struct {
 	pace  pace.Pace // of what is plugged in
 	storm Storm
 	count uint64 // ports made, which seeds each port's own chance
+	// Who is to hear what most take no notice of: of thousands of ports it is brought to these alone.
+	open    map[*Port]bool    // all of it
+	answers index[netip.Addr] // questions for an address
+	named   index[device.MAC] // what asks one host, by its MAC
+	heeding map[*Port]bool    // whose address it is
+}
+
+// interest is what a port hears of frames that most take no notice of.
+type interest struct {
+	all     bool
+	answers netip.Addr // it answers for this address; invalid for none
+	named   device.MAC // it is this host; zero for none
+	heeds   bool       // it takes note of announcements
+}
+
+// hear changes what the port hears of such frames.
+func (p *Port) hear(in interest) {
+	s := p.sw
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p.forget()
+	select {
+	case <-p.closed:
+		return
+	default:
+	}
+	p.hears = in
+	if in.all {
+		s.open[p] = true
+	}
+	if in.heeds {
+		s.heeding[p] = true
+	}
+	if in.answers.IsValid() {
+		s.answers.add(in.answers, p)
+	}
+	if !in.named.IsZero() {
+		s.named.add(in.named, p)
+	}
+}
+
+// index are ports by what they hear.
+type index[K comparable] map[K]map[*Port]bool
+
+func (x index[K]) add(k K, p *Port) {
+	if x[k] == nil {
+		x[k] = map[*Port]bool{}
+	}
+	x[k][p] = true
+}
+
+func (x index[K]) drop(k K, p *Port) {
+	if delete(x[k], p); len(x[k]) == 0 {
+		delete(x, k)
+	}
+}
+
+// forget takes the port out of what it hears. The switch's lock is held.
+func (p *Port) forget() {
+	s := p.sw
+	delete(s.open, p)
+	delete(s.heeding, p)
+	s.answers.drop(p.hears.answers, p)
+	s.named.drop(p.hears.named, p)
+	p.hears = interest{}
 }
 
 // NewSwitch makes a switch. The same seed gives each port the same chances.
 func NewSwitch(loss float64, delay time.Duration, seed uint64) *Switch {
-	return &Switch{table: map[device.MAC]*Port{}, loss: loss, delay: delay, seed: seed}
+	return &Switch{
+		table: map[device.MAC]*Port{}, loss: loss, delay: delay, seed: seed,
+		open: map[*Port]bool{}, answers: index[netip.Addr]{}, named: index[device.MAC]{}, heeding: map[*Port]bool{},
+	}
 }
 
 // Port is one socket of the switch with a cable in it.
@@ -44,6 +111,7 @@ type Port struct {
 	chance *rand.Rand
 	mu     sync.Mutex // guards chance
 	meter  meter
+	hears  interest // guarded by the switch's lock
 }
 
 // delivery is a frame on its way.
@@ -52,24 +120,10 @@ type delivery struct {
 	due   time.Time // when it arrives; zero at once
 }
 
-// glance is what a card's filter goes by. It is taken once a frame, not once a card.
-type glance struct {
-	to    device.MAC
-	asks  netip.Addr // whose address an ARP request asks for; invalid of other frames
-	tells bool       // it announces that address (RFC 5227, 2.3)
-}
-
-func glanceAt(frame []byte) glance {
-	g := glance{to: device.MACFrom(frame[0:6])}
-	if p, err := arp.Parse(frame); err == nil && p.Op == arp.Request {
-		g.asks, g.tells = p.Target, p.Sender == p.Target
-	}
-	return g
-}
-
 // Plug connects something that takes frames. deliver runs on the port's own
 // goroutine and may keep the frame. Frames that wants is false of are not brought, as a
-// card filters them; it runs on the sender's goroutine and may be nil for all.
+// card filters them; it runs on the sender's goroutine and may be nil for all. With one, the port
+// says by hear what it hears of frames that most take no notice of.
 func (s *Switch) Plug(deliver func(frame []byte), wants func(glance) bool) *Port {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -79,6 +133,9 @@ func (s *Switch) Plug(deliver func(frame []byte), wants func(glance) bool) *Port
 		chance: rand.New(rand.NewPCG(s.seed, s.count)),
 	}
 	s.ports = append(s.ports, p)
+	if wants == nil {
+		p.hears.all, s.open[p] = true, true
+	}
 	go p.run(deliver)
 	return p
 }
@@ -104,6 +161,7 @@ func (p *Port) Unplug() {
 		close(p.closed)
 		p.sw.mu.Lock()
 		defer p.sw.mu.Unlock()
+		p.forget()
 		p.sw.ports = slices.DeleteFunc(p.sw.ports, func(other *Port) bool { return other == p })
 		for mac, at := range p.sw.table {
 			if at == p {
@@ -148,8 +206,31 @@ func (p *Port) Send(frame []byte) {
 	}
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	for _, other := range s.ports {
+	if !seen.few() {
+		for _, other := range s.ports {
+			bring(other)
+		}
+		return
+	}
+	for other := range s.open {
 		bring(other)
+	}
+	if seen.tells {
+		for other := range s.heeding {
+			if !other.hears.all {
+				bring(other)
+			}
+		}
+	}
+	for other := range s.answers[seen.asks] {
+		if !other.hears.all && !seen.tells {
+			bring(other)
+		}
+	}
+	for other := range s.named[seen.one] {
+		if !other.hears.all {
+			bring(other)
+		}
 	}
 }
 

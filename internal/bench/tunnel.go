@@ -21,6 +21,7 @@ const rtspsPort = 322
 const (
 	streamsOverTLS  = "streams over TLS"
 	streamsOverHTTP = "streams inside HTTP"
+	fixedPorts      = "fixed ports"
 	deadRTSP        = "dead RTSP"
 	countsViewers   = "counts viewers"
 )

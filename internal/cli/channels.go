@@ -10,8 +10,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"janustat/core/device"
+	"janustat/core/sheet"
 	"janustat/core/text"
-	"janustat/internal/job"
+	"janustat/internal/disk"
+	"janustat/internal/keyring"
 	"janustat/internal/work"
 )
 
@@ -52,7 +54,7 @@ keep such a file, and such a screen, to yourself. Nothing is sent to any device.
 				return usagef("passwords are never written as JSON")
 			}
 			return a.withJob(c.Context(), "channels", func(d *work.Desk) error {
-				var keys *job.Keyring
+				var keys *keyring.Keyring
 				if passwords {
 					var err error
 					if keys, err = a.keyring(c.Context(), d.Job, false); err != nil {
@@ -140,7 +142,7 @@ func (a *App) printChannels(rows []work.ChannelRow, passwords bool) error {
 	}
 	a.write(a.Out, l)
 	if !passwords {
-		fmt.Fprintln(a.Out, "\nPassword of one: janustat key show C01 --user "+job.RecorderUser+"; of all: janustat channels --passwords")
+		fmt.Fprintln(a.Out, "\nPassword of one: janustat key show C01 --user "+sheet.RecorderUser+"; of all: janustat channels --passwords")
 	}
 	return nil
 }
@@ -182,7 +184,7 @@ func (a *App) channelFile(file string, rows []work.ChannelRow, passwords bool) e
 		_ = w.Write(line)
 	}
 	w.Flush()
-	if err := job.WriteFile(file, b.Bytes(), 0o600); err != nil {
+	if err := disk.WriteFile(file, b.Bytes(), 0o600); err != nil {
 		return err
 	}
 	return a.report(fmt.Sprintf("%s written: %s", file, plural(len(rows), "channel")))

@@ -9,15 +9,17 @@ import (
 	"time"
 
 	"janustat/core/device"
+	"janustat/core/sheet"
 	"janustat/core/text"
 	"janustat/internal/job"
+	"janustat/internal/store"
 )
 
 // row is a device beside what the job knows of it.
 type row struct {
 	*device.Device
 	name  string // the job sheet's, else its own
-	notes job.Notes
+	notes store.Notes
 	news  string // new or gone, as of the last survey; else ""
 }
 
@@ -67,9 +69,9 @@ var listColumns = []listColumn{
 	{"first", "when it was first seen", column{head: "FIRST SEEN"}, func(r *row) string { return localTime(r.FirstSeen) }, nil},
 	{"seen", "when it was last seen", column{head: "LAST SEEN"}, func(r *row) string { return localTime(r.SeenAt) }, nil},
 	{"proved", "when it last passed every check", column{head: "PROVED"}, func(r *row) string { return localTime(r.Proved) }, nil},
-	{job.Place, "where it hangs, as noted", column{head: "PLACE"}, func(r *row) string { return r.notes[job.Place] }, nil},
-	{job.Port, "the port of the switch, as noted", column{head: "PORT"}, func(r *row) string { return r.notes[job.Port] }, nil},
-	{job.Remark, "a remark, as noted", column{head: "REMARK"}, func(r *row) string { return r.notes[job.Remark] }, nil},
+	{store.Place, "where it hangs, as noted", column{head: "PLACE"}, func(r *row) string { return r.notes[store.Place] }, nil},
+	{store.Port, "the port of the switch, as noted", column{head: "PORT"}, func(r *row) string { return r.notes[store.Port] }, nil},
+	{store.Remark, "a remark, as noted", column{head: "REMARK"}, func(r *row) string { return r.notes[store.Remark] }, nil},
 }
 
 // listed are the columns that a list has where none are asked for.
@@ -149,7 +151,7 @@ func (a *App) rows(ctx context.Context, j *job.Job, all, devices []device.Device
 }
 
 // nameIn is what a device is called.
-func nameIn(among job.Among, d *device.Device) string {
+func nameIn(among sheet.Among, d *device.Device) string {
 	switch name := among.NameFor(d); {
 	case name != "":
 		return name

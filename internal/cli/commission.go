@@ -13,7 +13,6 @@ import (
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/core/text"
-	"janustat/internal/field"
 	"janustat/internal/reach"
 	"janustat/internal/work"
 )
@@ -107,16 +106,22 @@ func (a *App) commission(ctx context.Context, d *work.Desk, only work.Selection,
 			return err
 		}
 	}
-	planner, err := a.planner(ctx, d, true)
-	if err != nil {
-		return err
-	}
-	planner.AdmitNewcomers, planner.ReplaceChannels = newcomers, replace
-	plans, err := d.Plans(planner, d.Devices, only, a.admit(ctx))
-	if err != nil {
-		return err
-	}
+	unlocked := a.unlocking(ctx, d.Job, true)
 	err = a.withNet(ctx, d, longPatience, func(ctx context.Context, net *reach.Net) error {
+		d.Warm(ctx, net, only)
+		keys, err := unlocked()
+		if err != nil {
+			return err
+		}
+		planner, err := d.Planner(ctx, keys)
+		if err != nil {
+			return err
+		}
+		planner.AdmitNewcomers, planner.ReplaceChannels = newcomers, replace
+		plans, err := d.Plans(planner, d.Devices, only, a.admit(ctx))
+		if err != nil {
+			return err
+		}
 		a.printTyping(plans, d.Devices)
 		return a.carryOut(ctx, d, net, planner, plans, crew)
 	})
@@ -143,7 +148,7 @@ func othersOn(devices []device.Device, only work.Selection) string {
 }
 
 // planner opens the keyring, or makes one if create is set, and makes ready to plan.
-func (a *App) planner(ctx context.Context, d *work.Desk, create bool) (*field.Planner, error) {
+func (a *App) planner(ctx context.Context, d *work.Desk, create bool) (*work.Planner, error) {
 	keys, err := a.keyring(ctx, d.Job, create)
 	if err != nil {
 		return nil, err
@@ -168,7 +173,7 @@ func (a *App) admit(ctx context.Context) func(tags []string) (bool, error) {
 }
 
 // carryOut carries plans out and shows how.
-func (a *App) carryOut(ctx context.Context, d *work.Desk, net *reach.Net, planner *field.Planner, plans []commission.Plan, crew work.Crew) error {
+func (a *App) carryOut(ctx context.Context, d *work.Desk, net *reach.Net, planner *work.Planner, plans []commission.Plan, crew work.Crew) error {
 	begun := time.Now()
 	view := a.startView(plans, d.Usual(ctx))
 	results, err := d.Commission(ctx, net, planner, plans, crew, work.View{Step: view.step, Result: view.result})

@@ -11,6 +11,7 @@ import (
 	"janustat/internal/handover"
 	"janustat/internal/job"
 	"janustat/internal/schedule"
+	"janustat/internal/work"
 )
 
 func (a *App) compareCommand() *cobra.Command {
@@ -101,7 +102,7 @@ func (a *App) recordAt(c *cobra.Command, path string) (handover.Record, error) {
 	if err != nil {
 		return handover.Record{}, err
 	}
-	return recordOf(c.Context(), j, devices, nil)
+	return work.RecordOf(c.Context(), j, devices, nil)
 }
 
 func (a *App) printDifferences(list []handover.Difference) error {

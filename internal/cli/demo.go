@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"janustat/internal/bench"
+	"janustat/internal/disk"
 	"janustat/internal/job"
 )
 
@@ -245,5 +246,5 @@ func (d demoPlayer) editSheet() error {
 		return errors.New("demo: the new job sheet lacks its line for DHCP pools")
 	}
 	d.note("The installer names the devices in %s and notes the range of the site's DHCP server.", job.SheetFile)
-	return job.WriteFile(path, []byte(edited+demoNames), 0o644)
+	return disk.WriteFile(path, []byte(edited+demoNames), 0o644)
 }

@@ -9,7 +9,7 @@ import (
 	"janustat/core/ground"
 	"janustat/core/lan"
 	"janustat/internal/handover"
-	"janustat/internal/job"
+	"janustat/internal/store"
 )
 
 // The documents that commands write with --json, where they are no plain lists. Their fields
@@ -33,7 +33,7 @@ type (
 		AsFound *device.Settings `json:"as_found" jsonschema:"nullable"` // before the job touched it
 		AsLeft  *device.Settings `json:"as_left" jsonschema:"nullable"`  // after
 		Why     string           `json:"why,omitempty"`                  // the reason for the allotted address
-		History []job.Entry      `json:"history"`
+		History []store.Entry    `json:"history"`
 	}
 
 	allotJSON struct {
@@ -60,9 +60,9 @@ type (
 	}
 
 	noteJSON struct {
-		Tag   string     `json:"tag"`
-		MAC   device.MAC `json:"mac"`
-		Notes job.Notes  `json:"notes"`
+		Tag   string      `json:"tag"`
+		MAC   device.MAC  `json:"mac"`
+		Notes store.Notes `json:"notes"`
 	}
 
 	scheduleJSON struct {

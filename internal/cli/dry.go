@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"janustat/core/commission"
-	"janustat/internal/job"
+	"janustat/internal/keyring"
 	"janustat/internal/work"
 )
 
@@ -30,8 +30,8 @@ func (a *App) dryRun(ctx context.Context, d *work.Desk, only work.Selection) err
 	}
 	keys, err := a.keyring(ctx, d.Job, false)
 	switch {
-	case errors.Is(err, job.ErrNoKeyring):
-		keys = job.NewKeyring("", "")
+	case errors.Is(err, keyring.ErrNoKeyring):
+		keys = keyring.New("", "")
 	case err != nil:
 		return err
 	}
@@ -86,7 +86,7 @@ func dryText(r dryRow) string {
 		}
 		word := w.Intent
 		if !strings.Contains(word, string(w.Step)+" ") && !strings.Contains(word, string(w.Step)+":") { // or it says so itself
-			word = string(w.Step) + " " + word
+			word = commission.InWords(w.Step) + " " + word
 		}
 		words = append(words, word)
 	}

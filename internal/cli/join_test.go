@@ -78,10 +78,7 @@ func TestOneCommissionJoinsEverythingUp(t *testing.T) {
 		{"another server", func() { c.bench.Device("gate").Misdirect() }, "P01 report: should be the server connected, is: ", "hail server"},
 	} {
 		x.by()
-		assert.Eventually(t, func() bool {
-			code, out, _ := c.run("", "prove", "--quiet")
-			return code == ExitNeeds && strings.Contains(out, x.proof)
-		}, 30*time.Second, 10*time.Millisecond, x.what)
+		c.proves(x.proof)
 		_, mark := c.events(0)
 		assert.Contains(t, c.must("commission", "--yes", "--quiet"), "9 done, 0 need you", x.what)
 		since, _ := c.events(mark)
@@ -225,10 +222,7 @@ func TestACameraWithoutAStream(t *testing.T) {
 	_, states := c.bench.Device("rec").Watched()
 	assert.Equal(t, []string{"Connected", "Connected", "Connected"}, states)
 	c.bench.Device("dome-1").Blind(true)
-	assert.Eventually(t, func() bool {
-		_, out, _ := c.run("", "prove", "--quiet")
-		return strings.Contains(out, "channel 2 (C02) connected, is: no stream")
-	}, 30*time.Second, 10*time.Millisecond)
+	c.proves("channel 2 (C02) connected, is: no stream")
 }
 
 // A recorder without room for all names those that do not fit, and the others are joined.

@@ -13,9 +13,11 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/evidence"
+	"janustat/core/policy"
 	"janustat/core/secret"
-	"janustat/internal/field"
+	"janustat/core/sheet"
 	"janustat/internal/job"
+	"janustat/internal/keyring"
 	"janustat/internal/work"
 )
 
@@ -78,7 +80,7 @@ func (a *App) keySetSite(ctx context.Context, j *job.Job, devices []device.Devic
 	if err := judge(j, devices, p); err != nil {
 		return err
 	}
-	if j.Sheet.Style() == job.Each {
+	if j.Sheet.Style() == sheet.Each {
 		return needsError{"no device would get it: the job sheet's style is each, so every device is given its own. Say `style: shared` or `by_kind` under password to have one for several"}
 	}
 	old := keys.Site()
@@ -90,7 +92,7 @@ func (a *App) keySetSite(ctx context.Context, j *job.Job, devices []device.Devic
 }
 
 // becomesOf says what becomes of a site password that another has taken the place of.
-func becomesOf(devices []device.Device, keys *job.Keyring, old secret.Password) string {
+func becomesOf(devices []device.Device, keys *keyring.Keyring, old secret.Password) string {
 	if old.IsZero() {
 		return ""
 	}
@@ -176,11 +178,11 @@ func (a *App) keyGenerateCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if j.Sheet.Style() == job.Each {
+				if j.Sheet.Style() == sheet.Each {
 					return needsError{"nothing to make: the job sheet's style is each, so `janustat commission` makes every device its own"}
 				}
 				old := keys.Site()
-				p, err := field.SitePassword(j.Sheet, devices, rand.Reader)
+				p, err := policy.SitePassword(j.Sheet, devices, rand.Reader)
 				if err != nil {
 					return err
 				}
@@ -211,7 +213,7 @@ func (a *App) keyShowCommand() *cobra.Command {
 			if a.json {
 				return usagef("passwords are never written as JSON")
 			}
-			return a.withKeys(c.Context(), func(j *job.Job, devices []device.Device, keys *job.Keyring) error {
+			return a.withKeys(c.Context(), func(j *job.Job, devices []device.Device, keys *keyring.Keyring) error {
 				var p secret.Password
 				var err error
 				switch {
@@ -236,7 +238,7 @@ func (a *App) keyShowCommand() *cobra.Command {
 
 // keyOf gives the password that a device has, or that of a further user on it. One that
 // was made for a device and never sent is nobody's password.
-func keyOf(devices []device.Device, keys *job.Keyring, ref, user string) (secret.Password, error) {
+func keyOf(devices []device.Device, keys *keyring.Keyring, ref, user string) (secret.Password, error) {
 	d, err := device.Find(devices, ref)
 	if err != nil {
 		return secret.Password{}, err
@@ -256,10 +258,10 @@ func keyOf(devices []device.Device, keys *job.Keyring, ref, user string) (secret
 }
 
 // siteKey gives the password that devices share.
-func siteKey(j *job.Job, devices []device.Device, keys *job.Keyring) (secret.Password, error) {
+func siteKey(j *job.Job, devices []device.Device, keys *keyring.Keyring) (secret.Password, error) {
 	p := keys.Site()
 	switch {
-	case j.Sheet.Style() == job.Each:
+	case j.Sheet.Style() == sheet.Each:
 		return p, needsError{"each device has its own password: `janustat key show C01` prints one, `janustat key list` shows whose there are"}
 	case p.IsZero():
 		return p, needsError{"there is no site password yet: `janustat commission` makes one, `janustat key set` gives one"}

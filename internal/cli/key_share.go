@@ -16,8 +16,10 @@ import (
 	"janustat/core/device"
 	"janustat/core/secret"
 	"janustat/core/text"
+	"janustat/internal/disk"
 	"janustat/internal/job"
 	"janustat/internal/keeper"
+	"janustat/internal/keyring"
 	"janustat/internal/work"
 )
 
@@ -84,7 +86,7 @@ written unencrypted.`,
 		Example: "  janustat key share --to age1… --out quillmere-keys.age\n  janustat key share --out quillmere-keys.age",
 		Args:    noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.withKeys(c.Context(), func(j *job.Job, devices []device.Device, keys *job.Keyring) error {
+			return a.withKeys(c.Context(), func(j *job.Job, devices []device.Device, keys *keyring.Keyring) error {
 				return a.share(c.Context(), j, devices, keys, to, out)
 			})
 		},
@@ -94,9 +96,9 @@ written unencrypted.`,
 	return c
 }
 
-func (a *App) share(ctx context.Context, j *job.Job, devices []device.Device, keys *job.Keyring, to []string, out string) error {
+func (a *App) share(ctx context.Context, j *job.Job, devices []device.Device, keys *keyring.Keyring, to []string, out string) error {
 	if out == "" {
-		if err := job.OwnDir(j.Path(job.HandoverDir)); err != nil {
+		if err := disk.OwnDir(j.Path(job.HandoverDir)); err != nil {
 			return err
 		}
 		out = j.Path(job.HandoverDir, "keys.age")
@@ -105,14 +107,14 @@ func (a *App) share(ctx context.Context, j *job.Job, devices []device.Device, ke
 	if err != nil {
 		return err
 	}
-	if err := job.WriteFile(out, sealed, 0o600); err != nil {
+	if err := disk.WriteFile(out, sealed, 0o600); err != nil {
 		return err
 	}
 	return a.report(fmt.Sprintf("the keys of %s are in %s, encrypted", plural(n, "device"), out))
 }
 
 // seal gives the passwords of the job's devices, encrypted, and counts the devices.
-func (a *App) seal(ctx context.Context, j *job.Job, devices []device.Device, keys *job.Keyring, to []string) ([]byte, int, error) {
+func (a *App) seal(ctx context.Context, j *job.Job, devices []device.Device, keys *keyring.Keyring, to []string) ([]byte, int, error) {
 	recipients, err := a.recipients(ctx, j, to)
 	if err != nil {
 		return nil, 0, err
@@ -171,7 +173,7 @@ func (a *App) recipients(ctx context.Context, j *job.Job, to []string) ([]age.Re
 // keyTable is what the client reads: one row a device and user (RFC 4180). What a
 // spreadsheet would run has an apostrophe before it; where that is before a password,
 // the note says so.
-func keyTable(devices []device.Device, keys *job.Keyring) ([]byte, int, error) {
+func keyTable(devices []device.Device, keys *keyring.Keyring) ([]byte, int, error) {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
 	w.UseCRLF = true

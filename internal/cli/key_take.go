@@ -17,19 +17,11 @@ import (
 	"janustat/core/secret"
 	"janustat/internal/intake"
 	"janustat/internal/job"
+	"janustat/internal/work"
 )
 
-// sharedKey is one row of a file of keys that an earlier pack was made with.
-type sharedKey struct {
-	mac      device.MAC
-	user     string
-	password secret.Password
-	further  bool       // it is no administrator's
-	pair     device.MAC // of the indoor station, where it is that of a pair
-}
-
 // readShared reads the keys of a pack: a file of age, with the table of keyTable in it.
-func (a *App) readShared(ctx context.Context, file, identity string) ([]sharedKey, error) {
+func (a *App) readShared(ctx context.Context, file, identity string) ([]work.SharedKey, error) {
 	data, err := intake.Read(file, maxSealed)
 	if err != nil {
 		return nil, usageError{err}
@@ -55,7 +47,7 @@ func (a *App) readShared(ctx context.Context, file, identity string) ([]sharedKe
 		return nil, usagef("%s: %w", file, err)
 	}
 	for _, k := range keys {
-		a.veil.Add(k.password)
+		a.veil.Add(k.Password)
 	}
 	return keys, nil
 }
@@ -83,7 +75,7 @@ func (a *App) identities(ctx context.Context, file string) ([]age.Identity, erro
 }
 
 // sharedKeys reads the table: the first user of a device is its administrator.
-func sharedKeys(data []byte) (out []sharedKey, err error) {
+func sharedKeys(data []byte) (out []work.SharedKey, err error) {
 	rows, err := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")))).ReadAll()
 	if err != nil {
 		return nil, err
@@ -107,13 +99,13 @@ func sharedKeys(data []byte) (out []sharedKey, err error) {
 		if note := at["note"]; note > 0 && strings.Contains(row[note-1], "apostrophe") {
 			plain = strings.TrimPrefix(plain, "'")
 		}
-		k := sharedKey{mac: mac, user: strings.TrimPrefix(row[at["user"]-1], "'"), password: secret.New(plain)}
-		if station, ok := strings.CutPrefix(k.user, pairWith); ok {
-			if k.pair, err = device.ParseMAC(station); err != nil {
+		k := work.SharedKey{MAC: mac, User: strings.TrimPrefix(row[at["user"]-1], "'"), Password: secret.New(plain)}
+		if station, ok := strings.CutPrefix(k.User, pairWith); ok {
+			if k.Pair, err = device.ParseMAC(station); err != nil {
 				return nil, fmt.Errorf("row %d: %w", n+2, err)
 			}
 		} else {
-			k.further, seen[mac] = seen[mac], true
+			k.Further, seen[mac] = seen[mac], true
 		}
 		out = append(out, k)
 	}
@@ -121,7 +113,7 @@ func sharedKeys(data []byte) (out []sharedKey, err error) {
 }
 
 // takeKeys puts keys onto the keyring of a new job.
-func (a *App) takeKeys(ctx context.Context, dir string, list []sharedKey) error {
+func (a *App) takeKeys(ctx context.Context, dir string, list []work.SharedKey) error {
 	j, err := job.Open(ctx, dir)
 	if err != nil {
 		return err
@@ -133,13 +125,13 @@ func (a *App) takeKeys(ctx context.Context, dir string, list []sharedKey) error 
 	}
 	for _, k := range list {
 		switch {
-		case !k.pair.IsZero():
-			keys.SetPair(k.mac, k.pair, k.password)
-		case !k.further:
-			keys.Set(k.mac, k.user, k.password)
+		case !k.Pair.IsZero():
+			keys.SetPair(k.MAC, k.Pair, k.Password)
+		case !k.Further:
+			keys.Set(k.MAC, k.User, k.Password)
 		default:
-			keys.SetUserFor(k.mac, k.user, k.password)
-			keys.ConfirmUser(k.mac, k.user)
+			keys.SetUserFor(k.MAC, k.User, k.Password)
+			keys.ConfirmUser(k.MAC, k.User)
 		}
 	}
 	if err := keys.Save(); err != nil {

@@ -12,10 +12,12 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/evidence"
+	"janustat/core/policy"
 	"janustat/core/secret"
+	"janustat/core/sheet"
 	"janustat/core/text"
-	"janustat/internal/field"
 	"janustat/internal/job"
+	"janustat/internal/keyring"
 	"janustat/internal/reach"
 	"janustat/internal/work"
 )
@@ -32,7 +34,7 @@ func (a *App) keyListCommand() *cobra.Command {
 }
 
 // withKeys runs f on the job and its keyring, for looking only.
-func (a *App) withKeys(ctx context.Context, f func(*job.Job, []device.Device, *job.Keyring) error) error {
+func (a *App) withKeys(ctx context.Context, f func(*job.Job, []device.Device, *keyring.Keyring) error) error {
 	j, devices, err := a.open(ctx)
 	if err != nil {
 		return err
@@ -56,10 +58,10 @@ type keyJSON struct {
 	Access device.Access `json:"access"`
 }
 
-func (a *App) listKeys(j *job.Job, devices []device.Device, keys *job.Keyring) error {
+func (a *App) listKeys(j *job.Job, devices []device.Device, keys *keyring.Keyring) error {
 	var rows []keyJSON
 	for _, d := range withKeys(devices) {
-		if field.MannerOf(&d) != commission.ByService {
+		if policy.MannerOf(&d) != commission.ByService {
 			continue
 		}
 		user, _, ok := keys.For(d.MAC)
@@ -153,7 +155,7 @@ lock a device.`,
 		Args:    oneDevice("key again"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.withDevice(c.Context(), "key again", args[0], func(w worked) error {
-				unlocked, forgot, err := w.Again(c.Context(), w.device, w.planner.Keys)
+				unlocked, forgot, err := w.Again(c.Context(), w.device, w.planner.Keyring)
 				if err != nil {
 					return err
 				}
@@ -182,7 +184,7 @@ func (a *App) keyTry(ctx context.Context, d *work.Desk, ref string) error {
 	if err != nil {
 		return err
 	}
-	all := planner.Keys.Earlier(x.MAC)
+	all := planner.Keyring.Earlier(x.MAC)
 	if len(all) == 0 {
 		return needsError{fmt.Sprintf("no key of earlier work is left to try on %s: `janustat key add` puts one on the keyring", x.Label())}
 	}
@@ -192,13 +194,13 @@ func (a *App) keyTry(ctx context.Context, d *work.Desk, ref string) error {
 		refused, proven := evidence.Prove(by, k)
 		switch {
 		case opened:
-			planner.Keys.Opened(x.MAC, k, time.Now())
+			planner.Keyring.Opened(x.MAC, k, time.Now())
 		case proven:
-			planner.Keys.NoteRefused(x.MAC, []evidence.Proven[commission.Credential]{refused})
+			planner.Keyring.NoteRefused(x.MAC, []evidence.Proven[commission.Credential]{refused})
 		default:
-			planner.Keys.NoteDoubted(x.MAC, []commission.Credential{k})
+			planner.Keyring.NoteDoubted(x.MAC, []commission.Credential{k})
 		}
-		return planner.Keys.Save()
+		return planner.Keyring.Save()
 	})
 }
 
@@ -264,7 +266,7 @@ func (a *App) keyChange(ctx context.Context, d *work.Desk, s device.Selector, us
 		return err
 	}
 	return a.withNet(ctx, d, longPatience, func(ctx context.Context, n *reach.Net) error {
-		if user == job.RecorderUser {
+		if user == sheet.RecorderUser {
 			return a.changeOnBothSides(ctx, d, n, planner, change)
 		}
 		begun := time.Now()
@@ -280,7 +282,7 @@ func (a *App) keyChange(ctx context.Context, d *work.Desk, s device.Selector, us
 
 // changeOnBothSides gives the recorder's user on cameras a new password, and tells it to their
 // recorders, which rest meanwhile.
-func (a *App) changeOnBothSides(ctx context.Context, d *work.Desk, n *reach.Net, planner *field.Planner, change *work.Change) error {
+func (a *App) changeOnBothSides(ctx context.Context, d *work.Desk, n *reach.Net, planner *work.Planner, change *work.Change) error {
 	var tags []string
 	for _, p := range change.Plans {
 		tags = append(tags, p.Tag)
@@ -308,8 +310,8 @@ func (a *App) changeOnBothSides(ctx context.Context, d *work.Desk, n *reach.Net,
 }
 
 // rejoin joins recorders up anew with cameras that have new passwords.
-func (a *App) rejoin(ctx context.Context, d *work.Desk, n *reach.Net, planner *field.Planner, partners []*device.Device, tags []string) ([]commission.Result, error) {
-	planner, err := d.Planner(ctx, planner.Keys)
+func (a *App) rejoin(ctx context.Context, d *work.Desk, n *reach.Net, planner *work.Planner, partners []*device.Device, tags []string) ([]commission.Result, error) {
+	planner, err := d.Planner(ctx, planner.Keyring)
 	if err != nil {
 		return nil, err
 	}

@@ -17,9 +17,9 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
-	"janustat/internal/field"
-	"janustat/internal/job"
+	"janustat/internal/keyring"
 	"janustat/internal/reach"
+	"janustat/internal/survey"
 	"janustat/internal/work"
 )
 
@@ -58,7 +58,7 @@ type ladder struct {
 	app   *App
 	desk  *work.Desk
 	net   *reach.Net
-	keys  *job.Keyring             // nil where the passphrase is not known
+	keys  *keyring.Keyring         // nil where the passphrase is not known
 	ahead chan struct{}            // closed once the first survey is through
 	fresh map[device.MAC]time.Time // when a device appeared while the screen was there
 	gone  map[device.MAC]bool
@@ -107,10 +107,10 @@ func (a *App) ladder(ctx context.Context, d *work.Desk, in, out *os.File) error 
 
 // ladderKeys opens the keyring where there is one, since a device that has a password shows
 // itself only to who has it. Without the passphrase everything else goes on.
-func (a *App) ladderKeys(ctx context.Context, d *work.Desk) (*job.Keyring, error) {
+func (a *App) ladderKeys(ctx context.Context, d *work.Desk) (*keyring.Keyring, error) {
 	keys, err := a.keyring(ctx, d.Job, false)
 	switch {
-	case errors.Is(err, job.ErrNoKeyring), errors.As(err, new(needsError)):
+	case errors.Is(err, keyring.ErrNoKeyring), errors.As(err, new(needsError)):
 		return nil, nil // none, or nothing was typed
 	case err != nil:
 		return nil, err
@@ -148,7 +148,7 @@ func (l *ladder) watch(ctx context.Context, n *reach.Net, send func(tea.Msg)) er
 	var err error
 	l.desk.Locked(func() {
 		l.net = n
-		if s, err = l.desk.Look(ctx, n, work.Survey{Listen: field.DefaultListen, Silent: true}); err == nil {
+		if s, err = l.desk.Look(ctx, n, work.Survey{Listen: survey.DefaultListen, Silent: true}); err == nil {
 			err = l.desk.Keep(context.WithoutCancel(ctx), s)
 		}
 	})
@@ -160,7 +160,7 @@ func (l *ladder) watch(ctx context.Context, n *reach.Net, send func(tea.Msg)) er
 	if ctx.Err() != nil {
 		return nil
 	}
-	_, err = l.desk.Watch(ctx, n, s, work.Survey{Listen: field.DefaultListen, Silent: true}, func(e field.Event) error {
+	_, err = l.desk.Watch(ctx, n, s, work.Survey{Listen: survey.DefaultListen, Silent: true}, func(e survey.Event) error {
 		l.happened(ctx, e)
 		send(happenedMsg{e, l.rowsLocked(context.WithoutCancel(ctx))})
 		return nil
@@ -169,12 +169,12 @@ func (l *ladder) watch(ctx context.Context, n *reach.Net, send func(tea.Msg)) er
 }
 
 // happened takes down what was heard. The desk is locked.
-func (l *ladder) happened(ctx context.Context, e field.Event) {
+func (l *ladder) happened(ctx context.Context, e survey.Event) {
 	mac := e.Device.MAC
 	switch e.What {
-	case field.Gone:
+	case survey.Gone:
 		l.gone[mac] = true
-	case field.Arrived, field.Back:
+	case survey.Arrived, survey.Back:
 		delete(l.gone, mac)
 		l.fresh[mac] = e.At
 	}
@@ -308,7 +308,7 @@ func (l *ladder) winkLocked(ctx context.Context, mac device.MAC) (string, error)
 	}
 	keys := l.keys
 	if keys == nil {
-		keys = job.NewKeyring("", "")
+		keys = keyring.New("", "")
 	}
 	planner, err := l.desk.Planner(ctx, keys)
 	if err != nil {

@@ -12,7 +12,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"janustat/core/device"
-	"janustat/internal/field"
+	"janustat/internal/survey"
 )
 
 // rung is one device on the screen.
@@ -79,7 +79,7 @@ type (
 		err   error
 	}
 	happenedMsg struct {
-		event field.Event
+		event survey.Event
 		rows  rowsMsg
 	}
 	didMsg struct {
@@ -106,6 +106,7 @@ type ladderModel struct {
 	first         device.MAC // of a swap
 	unplug        bool       // waiting for one to be unplugged
 	note          string
+	told          string // not shown yet, while something is being done
 	looking       bool
 	named         int
 	now           time.Time
@@ -131,6 +132,14 @@ func (m *ladderModel) tick() tea.Cmd {
 
 // Update implements tea.Model.
 func (m *ladderModel) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	model, do := m.update(msg)
+	if m.told != "" && m.first.IsZero() && !m.unplug { // what is being done stays in sight
+		m.note, m.told = m.told, ""
+	}
+	return model, do
+}
+
+func (m *ladderModel) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		m.width, m.height = msg.Width, msg.Height
@@ -152,7 +161,7 @@ func (m *ladderModel) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.note = "! " + errorText(msg.err)
 		}
 	case toldMsg:
-		m.note = string(msg)
+		m.told = string(msg)
 	case overMsg:
 		if msg.err != nil {
 			return m, tea.Quit
@@ -191,10 +200,10 @@ func (m *ladderModel) happened(msg happenedMsg) {
 	}
 	r := &m.all[at]
 	switch {
-	case e.What == field.Gone && m.unplug:
+	case e.What == survey.Gone && m.unplug:
 		m.unplug, m.chosen, m.filter, m.nameless = false, r.MAC, "", false
 		m.note = r.Label() + " disconnected: that is the one. Plug it back in, then press Enter to name it"
-	case e.What == field.Arrived && m.filter == "" && m.first.IsZero():
+	case e.What == survey.Arrived && m.filter == "" && m.first.IsZero():
 		m.chosen, m.note = r.MAC, r.Label()+" appeared: Enter names it"
 	}
 }

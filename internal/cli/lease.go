@@ -13,7 +13,7 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/text"
-	"janustat/internal/field"
+	"janustat/internal/lease"
 	"janustat/internal/reach"
 	"janustat/internal/work"
 )
@@ -56,7 +56,7 @@ commissioned.`,
 }
 
 func (a *App) lease(ctx context.Context, d *work.Desk, o work.Leasing) error {
-	o.Tell = func(label string, c field.LeaseClient, text string) {
+	o.Tell = func(label string, c lease.Client, text string) {
 		a.say("%s  %s  %s  %s", time.Now().Format("15:04:05"), label, c.Address, text)
 	}
 	return a.withNet(ctx, d, longPatience, func(ctx context.Context, n *reach.Net) error {
@@ -77,7 +77,7 @@ type leaseJSON struct {
 	Why     string        `json:"why,omitempty"` // it has none
 }
 
-func (a *App) printLeases(devices []device.Device, clients []field.LeaseClient, ended field.Leases) error {
+func (a *App) printLeases(devices []device.Device, clients []lease.Client, ended lease.Outcome) error {
 	leased := ended.Leased
 	var rows []leaseJSON
 	var reserved []commission.Plan
@@ -96,9 +96,9 @@ func (a *App) printLeases(devices []device.Device, clients []field.LeaseClient, 
 		if !given {
 			missing++
 			state = styled("none", &badStyle)
-			if ended.Why[c.MAC] == field.DidNotAsk {
+			if ended.Why[c.MAC] == lease.DidNotAsk {
 				silent++
-				state = styled(field.DidNotAsk, &badStyle)
+				state = styled(lease.DidNotAsk, &badStyle)
 			} else {
 				first = cmp.Or(first, d.Label())
 				whys = append(whys, fmt.Sprintf("%s has no lease: %s", d.Label(), ended.Why[c.MAC]))

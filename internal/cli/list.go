@@ -12,7 +12,8 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/ground"
-	"janustat/internal/job"
+	"janustat/core/settings"
+	"janustat/internal/store"
 )
 
 // listOptions are what is listed, and how.
@@ -48,9 +49,9 @@ first time, and "no answer" for what did not answer it. Exit code 1 where nothin
 // listJSON is a device in `list --json`.
 type listJSON struct {
 	deviceJSON
-	Called string    `json:"called"`         // the job sheet's name for it, else its own
-	News   string    `json:"news,omitempty"` // new or gone, as of the last survey
-	Notes  job.Notes `json:"notes,omitempty"`
+	Called string      `json:"called"`         // the job sheet's name for it, else its own
+	News   string      `json:"news,omitempty"` // new or gone, as of the last survey
+	Notes  store.Notes `json:"notes,omitempty"`
 }
 
 func (a *App) list(ctx context.Context, terms []string, o listOptions) error {
@@ -183,7 +184,7 @@ func (a *App) showCommand() *cobra.Command {
 	}
 }
 
-func (a *App) printDevice(d *device.Device, history []job.Entry) {
+func (a *App) printDevice(d *device.Device, history []store.Entry) {
 	line := func(what, value string) {
 		if value != "" {
 			fmt.Fprintf(a.Out, "%-12s %s\n", what, a.wrap(a.Out, 13, value))
@@ -337,8 +338,11 @@ func settingsText(s *device.Settings) string {
 	if len(s.NTP) > 0 {
 		text += ", NTP " + ground.List(s.NTP)
 	}
-	if s.Zone != "" {
-		text += ", time zone " + s.Zone
+	values := s.All()
+	for _, x := range settings.All {
+		if value := values[x.Name]; value != "" {
+			text += ", " + x.Title + " " + value
+		}
 	}
 	if s.Name != "" {
 		text += fmt.Sprintf(", %q", s.Name)

@@ -11,9 +11,10 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/lan"
+	"janustat/core/proving"
 	"janustat/core/text"
-	"janustat/internal/field"
-	"janustat/internal/job"
+	"janustat/internal/store"
 )
 
 func (a *App) logCommand() *cobra.Command {
@@ -87,7 +88,7 @@ type chapter struct {
 	Text string    `json:"text"`
 }
 
-func tellStory(d *device.Device, history []job.Entry, proofs []job.ProofRecord, leases []job.LeaseRecord, tries []job.TryRecord) []chapter {
+func tellStory(d *device.Device, history []store.Entry, proofs []store.Proof, leases []lan.Lease, tries []store.Try) []chapter {
 	what := text.Words(string(d.Kind), d.Make, whatText(d))
 	story := []chapter{{d.FirstSeen, true, fmt.Sprintf("first seen: %s, MAC %s%s", what, d.MAC, foundText(d))}}
 	for _, e := range history {
@@ -120,7 +121,7 @@ func foundText(d *device.Device) string {
 	return ", set to " + settingsText(d.AsFound) + " when this job first opened it"
 }
 
-func stepText(e job.Entry) string {
+func stepText(e store.Entry) string {
 	if e.Detail == commission.NotOpened {
 		return fmt.Sprintf("was not opened by the password of its user %s", e.Intent)
 	}
@@ -148,7 +149,7 @@ func stepText(e job.Entry) string {
 }
 
 // tryText tells of a try that did not fit, or "". What it was is not told.
-func tryText(t job.TryRecord) string {
+func tryText(t store.Try) string {
 	whose := map[commission.Origin]string{
 		commission.FromKeyring: "its password", commission.FromChange: "its next password", commission.FromEarlier: "a password of earlier work", commission.FromFactory: "a factory password",
 	}[t.Origin]
@@ -156,9 +157,9 @@ func tryText(t job.TryRecord) string {
 		whose += " for " + t.User
 	}
 	switch t.Outcome {
-	case job.TryRefused:
+	case store.TryRefused:
 		return "refused " + whose
-	case job.TryLocked:
+	case store.TryLocked:
 		return fmt.Sprintf("said that it is locked: nothing was offered to it for %s", t.Hold.Round(time.Minute))
 	case "":
 		return "did not answer to " + whose + ", which counts as a try"
@@ -166,11 +167,11 @@ func tryText(t job.TryRecord) string {
 	return ""
 }
 
-func proofText(p job.ProofRecord) string {
+func proofText(p store.Proof) string {
 	if p.OK {
 		return "was proved: every check passed"
 	}
-	var checks []field.Check
+	var checks []proving.Check
 	if err := json.Unmarshal(p.Checks, &checks); err != nil {
 		return "was not proved"
 	}

@@ -9,14 +9,15 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
-	"janustat/internal/job"
+	"janustat/core/lan"
+	"janustat/internal/store"
 )
 
 func TestTheStoryIsToldInOrderAndInWords(t *testing.T) {
 	t0 := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	at := func(s int) time.Time { return t0.Add(time.Duration(s) * time.Second) }
 	d := &device.Device{FirstSeen: t0, MAC: device.MAC{2, 1}, Facts: device.Facts{Kind: device.Camera, Make: "Verrine", Model: "Dome 420"}}
-	story := tellStory(d, []job.Entry{
+	story := tellStory(d, []store.Entry{
 		{Step: "key", Intent: "administrator admin", Begun: at(10), Ended: at(10), Outcome: "done"},
 		{Step: "name", Intent: "Quay", Begun: at(11), Ended: at(11), Outcome: "refused", Detail: "too long"},
 		{Step: "address", Intent: "10.61.8.41/23, DHCP off", Begun: at(12), Ended: at(16), Outcome: "unknown"},
@@ -24,16 +25,16 @@ func TestTheStoryIsToldInOrderAndInWords(t *testing.T) {
 		{Step: "rekey", Intent: "the password of admin", Begun: at(45), Ended: at(45), Outcome: "done"},
 		{Step: "reset", Intent: "to the factory state", Begun: at(46), Ended: at(46), Outcome: "done"},
 		{Step: "clock", Intent: "UTC now", Begun: at(50), Ended: at(53), Outcome: "done"},
-	}, []job.ProofRecord{
+	}, []store.Proof{
 		{At: at(30), Checks: []byte(`[{"check":"clock","ok":false,"want":"within 2s","got":"9s off"},{"check":"name","ok":true}]`)},
 		{At: at(60), OK: true},
-	}, []job.LeaseRecord{
+	}, []lan.Lease{
 		{MAC: d.MAC, Address: netip.MustParseAddr("10.61.8.41"), At: at(5), Until: at(3605)},
 		{MAC: device.MAC{2, 9}, At: at(6)},
-	}, []job.TryRecord{
-		{At: at(7), User: "admin", Origin: commission.FromEarlier, Outcome: job.TryRefused},
-		{At: at(8), User: "admin", Outcome: job.TryFitted},
-		{At: at(9), Outcome: job.TryLocked, Hold: 30 * time.Minute},
+	}, []store.Try{
+		{At: at(7), User: "admin", Origin: commission.FromEarlier, Outcome: store.TryRefused},
+		{At: at(8), User: "admin", Outcome: store.TryFitted},
+		{At: at(9), Outcome: store.TryLocked, Hold: 30 * time.Minute},
 	})
 	var texts []string
 	var ok []bool

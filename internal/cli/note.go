@@ -9,7 +9,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/internal/handover"
-	"janustat/internal/job"
+	"janustat/internal/store"
 	"janustat/internal/work"
 )
 
@@ -39,7 +39,7 @@ one. An empty text takes a field away. Nothing is sent to any device.`,
 				}
 				if len(fields) > 0 {
 					err := d.Decide(c.Context(), "note of "+x.Label(), []int64{x.ID}, func() error {
-						return d.Job.Register.SetNotes(c.Context(), map[int64]job.Notes{x.ID: fields})
+						return d.Job.Register.SetNotes(c.Context(), map[int64]store.Notes{x.ID: fields})
 					})
 					if err != nil {
 						return err
@@ -56,15 +56,15 @@ one. An empty text takes a field away. Nothing is sent to any device.`,
 }
 
 // noteFields reads FIELD=TEXT.
-func noteFields(args []string) (job.Notes, error) {
-	out := job.Notes{}
+func noteFields(args []string) (store.Notes, error) {
+	out := store.Notes{}
 	for _, arg := range args {
 		field, value, ok := strings.Cut(arg, "=")
 		field = strings.ToLower(strings.TrimSpace(field))
 		if !ok {
 			return nil, usagef("%q: write FIELD=TEXT, as place=\"ticket hall\"", arg)
 		}
-		if err := job.CheckField(field); err != nil {
+		if err := store.CheckField(field); err != nil {
 			return nil, usageError{err}
 		}
 		if handover.Taken(field) {
@@ -81,10 +81,10 @@ func noteFields(args []string) (job.Notes, error) {
 // maxNote is what is kept of one field, in characters.
 const maxNote = 120
 
-func (a *App) printNotesOf(d *device.Device, notes job.Notes) error {
+func (a *App) printNotesOf(d *device.Device, notes store.Notes) error {
 	if a.json {
 		if notes == nil {
-			notes = job.Notes{}
+			notes = store.Notes{}
 		}
 		return a.emit(noteJSON{d.Tag, d.MAC, notes})
 	}

@@ -17,11 +17,14 @@ import (
 	"github.com/stretchr/testify/require"
 	"github.com/xuri/excelize/v2"
 
+	"janustat/core/checks"
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/open"
-	"janustat/internal/field"
+	"janustat/core/proving"
 	"janustat/internal/job"
+	"janustat/internal/sheetfile"
+	"janustat/internal/store"
 )
 
 // finishedJob is a job with nothing open but what a state adds: a recorder, a camera on its
@@ -30,14 +33,14 @@ type finishedJob struct {
 	at      time.Time
 	devices []device.Device
 	sheet   string
-	checks  map[string][]field.Check // by tag
-	journal []commission.Write       // of C01
-	locked  bool                     // C01
+	checks  map[string][]proving.Check // by tag
+	journal []commission.Write         // of C01
+	locked  bool                       // C01
 }
 
 func finished() *finishedJob {
 	at := time.Date(2026, 11, 29, 10, 0, 0, 0, time.UTC)
-	j := &finishedJob{at: at, sheet: "channels: auto\n", checks: map[string][]field.Check{}}
+	j := &finishedJob{at: at, sheet: "channels: auto\n", checks: map[string][]proving.Check{}}
 	for i, kind := range []device.Kind{device.Recorder, device.Camera, device.Camera} {
 		tag := []string{"R01", "C01", "C02"}[i]
 		s := device.Settings{Address: netip.AddrFrom4([4]byte{10, 61, 8, byte(11 + 30*i)}), Prefix: 23, Name: "Gangway " + tag}
@@ -47,7 +50,7 @@ func finished() *finishedJob {
 			Addresses: []netip.Addr{s.Address}, Condition: device.Settled, Allotted: &s, AsLeft: &s, AsFound: &s,
 		}
 		j.devices = append(j.devices, d)
-		j.checks[tag] = []field.Check{{Name: field.CheckAnswers, OK: true}, {Name: field.CheckClock, OK: true}}
+		j.checks[tag] = []proving.Check{{Name: checks.Answers, OK: true}, {Name: checks.Clock, OK: true}}
 	}
 	return j
 }
@@ -65,7 +68,7 @@ func (j *finishedJob) fresh(access device.Access) *device.Device {
 
 func (j *finishedJob) write(t *testing.T) *crew {
 	dir := filepath.Join(t.TempDir(), "job")
-	sheet := job.NewSheet("Quay", "10.61.8.0/23", "", j.at)
+	sheet := sheetfile.New("Quay", "10.61.8.0/23", "", j.at)
 	require.NoError(t, job.Begin(t.Context(), dir, sheet))
 	file, err := os.OpenFile(filepath.Join(dir, job.SheetFile), os.O_APPEND|os.O_WRONLY, 0)
 	require.NoError(t, err)
@@ -75,16 +78,16 @@ func (j *finishedJob) write(t *testing.T) *crew {
 	on, err := job.Open(t.Context(), dir)
 	require.NoError(t, err)
 	defer on.Close()
-	require.NoError(t, on.Register.AddSurvey(t.Context(), job.SurveyRecord{At: j.at.Add(time.Hour), Met: 3, Found: 3}))
+	require.NoError(t, on.Register.AddSurvey(t.Context(), store.Survey{At: j.at.Add(time.Hour), Met: 3, Found: 3}))
 	require.NoError(t, on.Register.Save(t.Context(), j.devices))
 	saved, err := on.Register.Devices(t.Context())
 	require.NoError(t, err)
-	proofs := map[int64]job.ProofRecord{}
+	proofs := map[int64]store.Proof{}
 	for _, d := range saved {
 		if checks := j.checks[d.Tag]; checks != nil {
 			text, err := json.Marshal(checks)
 			require.NoError(t, err)
-			proofs[d.ID] = job.ProofRecord{At: j.at.Add(2 * time.Hour), OK: true, Checks: text}
+			proofs[d.ID] = store.Proof{At: j.at.Add(2 * time.Hour), OK: true, Checks: text}
 		}
 	}
 	require.NoError(t, on.Register.AddProofs(t.Context(), proofs, func(*device.Device) {}))
@@ -101,7 +104,7 @@ func (j *finishedJob) write(t *testing.T) *crew {
 	}
 	c := &crew{t: t, dir: dir, wire: "bench:/nowhere", printed: &strings.Builder{}, ran: map[string]bool{}}
 	if j.locked {
-		c.sql(fmt.Sprintf("INSERT INTO try (id, mac, at, boot, boot_s, user, origin, outcome, hold_s) VALUES ('x', '%s', '%s', '', 0, 'admin', '', '%s', 1800)", one.MAC, time.Now().UTC().Format(time.RFC3339Nano), job.TryLocked))
+		c.sql(fmt.Sprintf("INSERT INTO try (id, mac, at, boot, boot_s, user, origin, outcome, hold_s) VALUES ('x', '%s', '%s', '', 0, 'admin', '', '%s', 1800)", one.MAC, time.Now().UTC().Format(time.RFC3339Nano), store.TryLocked))
 	}
 	return c
 }
@@ -136,16 +139,18 @@ func TestEveryStateIsToldAlikeEverywhere(t *testing.T) {
 		"not proved": {func(j *finishedJob) { j.camera().Proved, j.camera().ChangedAt = time.Time{}, j.at.Add(3*time.Hour) }, map[open.What]string{open.Unproved: "C01"}},
 		"proved with a failure": {func(j *finishedJob) {
 			j.camera().Proved = time.Time{}
-			j.checks["C01"][1] = field.Check{Name: field.CheckClock, Want: "within 2s", Got: "1h off"}
+			j.checks["C01"][1] = proving.Check{Name: checks.Clock, Want: "within 2s", Got: "1h off"}
 		}, map[open.What]string{open.Failed: "C01"}},
 		"refuses a setting": {func(j *finishedJob) {
-			j.checks["C01"][1] = field.Check{Name: field.CheckClock, Want: "within 2s", Got: "1h off", Refused: true}
+			j.checks["C01"][1] = proving.Check{Name: checks.Clock, Want: "within 2s", Got: "1h off", Refused: true}
 		}, map[open.What]string{open.Refused: "C01"}},
-		"old passwords untested": {func(j *finishedJob) { j.checks["C01"][1] = field.Check{Name: field.CheckOldKeys, OK: true, Left: 6} }, map[open.What]string{open.Unproved: "C01"}},
-		"silent":                 {func(j *finishedJob) { j.camera().SeenAt, j.camera().OpenedAt = j.at, j.at }, map[open.What]string{open.Silent: "C01"}},
-		"alarm":                  {func(j *finishedJob) { j.camera().Alarm = "it shows another certificate" }, map[open.What]string{open.Alarm: "C01"}},
-		"locked":                 {func(j *finishedJob) { j.locked = true }, map[open.What]string{open.Locked: "C01"}},
-		"reset":                  {func(j *finishedJob) { j.camera().ResetAt = j.at.Add(3 * time.Hour) }, map[open.What]string{open.Reset: "C01"}},
+		"old passwords untested": {func(j *finishedJob) {
+			j.checks["C01"][1] = proving.Check{Name: checks.OldKeys, OK: true, Left: 6}
+		}, map[open.What]string{open.Unproved: "C01"}},
+		"silent": {func(j *finishedJob) { j.camera().SeenAt, j.camera().OpenedAt = j.at, j.at }, map[open.What]string{open.Silent: "C01"}},
+		"alarm":  {func(j *finishedJob) { j.camera().Alarm = "it shows another certificate" }, map[open.What]string{open.Alarm: "C01"}},
+		"locked": {func(j *finishedJob) { j.locked = true }, map[open.What]string{open.Locked: "C01"}},
+		"reset":  {func(j *finishedJob) { j.camera().ResetAt = j.at.Add(3 * time.Hour) }, map[open.What]string{open.Reset: "C01"}},
 		"no channel, and nobody asked": {func(j *finishedJob) {
 			j.sheet = "channels: {R01: {1: C02}}" + "\n"
 		}, map[open.What]string{open.Unrecorded: "C01"}},

@@ -17,6 +17,7 @@ import (
 	"janustat/core/device"
 	"janustat/internal/bench"
 	"janustat/internal/job"
+	"janustat/internal/store"
 )
 
 // Three copies of a job do not make six tries, and a job that has lost its register makes none.
@@ -162,7 +163,7 @@ func TestTheDryRunTellsWhatWillBeWritten(t *testing.T) {
 	}
 }
 
-func writesOf(c *crew, tag string) []job.Entry {
+func writesOf(c *crew, tag string) []store.Entry {
 	j, err := job.Open(c.t.Context(), c.dir)
 	require.NoError(c.t, err)
 	defer j.Close()

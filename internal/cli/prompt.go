@@ -16,6 +16,7 @@ import (
 	"janustat/core/secret"
 	"janustat/internal/job"
 	"janustat/internal/keeper"
+	"janustat/internal/keyring"
 )
 
 // lineReader reads lines of one stream for all prompts of a command, so that none takes
@@ -305,12 +306,12 @@ func firstLine(path string) (string, error) {
 
 // keyring opens the job's keyring, or makes an empty one when there is none
 // and create is set. A slip in typing costs one more line.
-func (a *App) keyring(ctx context.Context, j *job.Job, create bool) (*job.Keyring, error) {
+func (a *App) keyring(ctx context.Context, j *job.Job, create bool) (*keyring.Keyring, error) {
 	path := j.Path(job.KeyringFile)
 	_, err := os.Stat(path)
 	missing := errors.Is(err, os.ErrNotExist)
 	if missing && !create {
-		return nil, fmt.Errorf("%w: `janustat commission` or `janustat key set` makes one", job.ErrNoKeyring)
+		return nil, fmt.Errorf("%w: `janustat commission` or `janustat key set` makes one", keyring.ErrNoKeyring)
 	}
 	for slips := 0; ; slips++ {
 		phrase, from, err := a.passphrase(ctx, missing)
@@ -338,14 +339,34 @@ func (a *App) keyring(ctx context.Context, j *job.Job, create bool) (*job.Keyrin
 	}
 }
 
-func (a *App) openKeyring(path, phrase string, missing bool, site string) (*job.Keyring, error) {
+// unlocking opens the keyring beside other work, where nobody has to be asked for its passphrase;
+// else now. What it gives waits for it.
+func (a *App) unlocking(ctx context.Context, j *job.Job, create bool) func() (*keyring.Keyring, error) {
+	var keys *keyring.Keyring
+	var err error
+	if _, serr := os.Stat(j.Path(job.KeyringFile)); serr != nil || !a.passphraseKnown() {
+		keys, err = a.keyring(ctx, j, create)
+		return func() (*keyring.Keyring, error) { return keys, err }
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		keys, err = a.keyring(ctx, j, create)
+	}()
+	return func() (*keyring.Keyring, error) {
+		<-done
+		return keys, err
+	}
+}
+
+func (a *App) openKeyring(path, phrase string, missing bool, site string) (*keyring.Keyring, error) {
 	if !missing {
-		return job.OpenKeyring(path, phrase)
+		return keyring.Open(path, phrase)
 	}
 	if err := a.sound(phrase, site); err != nil {
 		return nil, err
 	}
-	return job.NewKeyring(path, phrase), nil
+	return keyring.New(path, phrase), nil
 }
 
 // keepPassphrase has the system keep a passphrase that was typed for a while, where it does

@@ -10,11 +10,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"janustat/core/checks"
 	"janustat/core/device"
-	"janustat/core/open"
+	"janustat/core/proving"
 	"janustat/core/text"
-	"janustat/internal/field"
-	"janustat/internal/job"
+	"janustat/internal/keyring"
 	"janustat/internal/reach"
 	"janustat/internal/work"
 )
@@ -54,18 +54,20 @@ func (a *App) prove(ctx context.Context, d *work.Desk, only work.Selection) erro
 	if err != nil {
 		return err
 	}
-	keys, err := a.keyring(ctx, d.Job, false)
-	if errors.Is(err, job.ErrNoKeyring) {
-		// Then no device has a key: each is told to have none.
-		keys, err = job.NewKeyring("", ""), nil
-	}
-	if err != nil {
-		return err
-	}
+	unlocked := a.unlocking(ctx, d.Job, false)
 	return a.withNet(ctx, d, shortPatience, func(ctx context.Context, net *reach.Net) error {
+		d.Warm(ctx, net, only)
+		keys, err := unlocked()
+		if errors.Is(err, keyring.ErrNoKeyring) {
+			// Then no device has a key: each is told to have none.
+			keys, err = keyring.New("", ""), nil
+		}
+		if err != nil {
+			return err
+		}
 		a.say("proving %s …", plural(n, "device"))
 		count := a.counting("proved", n)
-		p, err := d.Prove(ctx, net, keys, only, func(p *field.Proof) {
+		p, err := d.Prove(ctx, net, keys, only, func(p *proving.Proof) {
 			count.one()
 			if ok := p.OK(); a.lined {
 				_ = a.line(lineJSON{Event: "proved", Tag: p.Device.Tag, MAC: &p.Device.MAC, OK: &ok}) // as when nobody reads
@@ -92,18 +94,18 @@ func (a *App) prove(ctx context.Context, d *work.Desk, only work.Selection) erro
 }
 
 // unchecked reports whether a check is left for later, by the budget of tries.
-func unchecked(p field.Proof) bool {
-	return slices.ContainsFunc(p.Checks, func(c field.Check) bool { return c.Left > 0 })
+func unchecked(p proving.Proof) bool {
+	return slices.ContainsFunc(p.Checks, func(c proving.Check) bool { return c.Left > 0 })
 }
 
 type proofJSON struct {
-	Tag     string        `json:"tag"`
-	MAC     device.MAC    `json:"mac"`
-	Address string        `json:"address"`
-	OK      bool          `json:"ok"`
-	InClear bool          `json:"password_in_clear"` // was set without encryption
-	Checks  []field.Check `json:"checks"`
-	News    []string      `json:"news,omitempty"` // worth knowing, and no fault of the work
+	Tag     string          `json:"tag"`
+	MAC     device.MAC      `json:"mac"`
+	Address string          `json:"address"`
+	OK      bool            `json:"ok"`
+	InClear bool            `json:"password_in_clear"` // was set without encryption
+	Checks  []proving.Check `json:"checks"`
+	News    []string        `json:"news,omitempty"` // worth knowing, and no fault of the work
 }
 
 func (a *App) printProofs(p work.Proving) error {
@@ -118,11 +120,15 @@ func (a *App) printProofs(p work.Proving) error {
 	}
 	l := &listing{columns: []column{{head: "TAG"}, {head: "AT"}}}
 	// What no device was asked has no column.
-	asked := slices.DeleteFunc(slices.Clone(field.Checks), func(name string) bool {
-		return !slices.ContainsFunc(proofs, func(p field.Proof) bool {
-			return slices.ContainsFunc(p.Checks, func(c field.Check) bool { return c.Name == name })
-		})
-	})
+	var asked []string
+	for i := range proofs {
+		for _, c := range proofs[i].Checks {
+			if !slices.Contains(asked, c.Name) {
+				asked = append(asked, c.Name)
+			}
+		}
+	}
+	slices.SortStableFunc(asked, func(a, b string) int { return checks.Order(a) - checks.Order(b) })
 	heads, under := columnsOf(asked)
 	for _, h := range heads {
 		l.columns = append(l.columns, column{head: strings.ToUpper(h)})
@@ -153,8 +159,8 @@ func (a *App) printProofs(p work.Proving) error {
 	}
 	a.printTyped(proofs)
 	held := "every check passed"
-	if slices.ContainsFunc(proofs, func(p field.Proof) bool {
-		return slices.ContainsFunc(p.Checks, func(c field.Check) bool { return c.Refused })
+	if slices.ContainsFunc(proofs, func(p proving.Proof) bool {
+		return slices.ContainsFunc(p.Checks, func(c proving.Check) bool { return c.Refused })
 	}) {
 		held += ", except what devices refuse"
 	}
@@ -179,12 +185,12 @@ func (a *App) printProofs(p work.Proving) error {
 
 // printMends says what to do, each once for all the devices that it is for: as in the list of what is
 // open. Of a device with several faults it is the first, and of one that is not set up yet, that.
-func (a *App) printMends(proofs []field.Proof) {
+func (a *App) printMends(proofs []proving.Proof) {
 	var advised []string
 	of := map[string][]string{} // tags, by what is to be done for any device
 	for i := range proofs {
 		p := &proofs[i]
-		at := slices.IndexFunc(p.Checks, func(c field.Check) bool { return !c.OK })
+		at := slices.IndexFunc(p.Checks, func(c proving.Check) bool { return !c.OK })
 		if p.OK() || at < 0 {
 			continue
 		}
@@ -192,7 +198,7 @@ func (a *App) printMends(proofs []field.Proof) {
 		if !p.Device.Commissioned() {
 			check = ""
 		}
-		what := open.Mend(check, "")
+		what := checks.Mend(check, "")
 		key := what.Text(command)
 		if of[key] == nil {
 			advised = append(advised, check)
@@ -200,13 +206,13 @@ func (a *App) printMends(proofs []field.Proof) {
 		of[key] = append(of[key], p.Device.Tag)
 	}
 	for _, check := range advised {
-		tags := of[open.Mend(check, "").Text(command)]
-		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("%s: %s", text.List(tags), open.Mend(check, tags[0]).Text(command))))
+		tags := of[checks.Mend(check, "").Text(command)]
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("%s: %s", text.List(tags), checks.Mend(check, tags[0]).Text(command))))
 	}
 }
 
 // printTyped says how far what was typed in by hand can be proved.
-func (a *App) printTyped(proofs []field.Proof) {
+func (a *App) printTyped(proofs []proving.Proof) {
 	for i := range proofs {
 		if n := proofs[i].Typed(); n > 0 {
 			fmt.Fprintln(a.Out, a.wrap(a.Out, 2, fmt.Sprintf("%s cannot be asked for its channels over the LAN (%d, as in `janustat channels %[1]s`): each camera's own stream was looked at instead.", proofs[i].Device.Tag, n)))
@@ -214,7 +220,7 @@ func (a *App) printTyped(proofs []field.Proof) {
 	}
 }
 
-func countInClear(proofs []field.Proof, inClear map[int64]bool) (n int) {
+func countInClear(proofs []proving.Proof, inClear map[int64]bool) (n int) {
 	for i := range proofs {
 		if inClear[proofs[i].Device.ID] {
 			n++
@@ -224,7 +230,7 @@ func countInClear(proofs []field.Proof, inClear map[int64]bool) (n int) {
 }
 
 // printLeft tells where the budget of tries kept passwords from being offered.
-func (a *App) printLeft(proofs []field.Proof) (left int) {
+func (a *App) printLeft(proofs []proving.Proof) (left int) {
 	var tags []string
 	for i := range proofs {
 		for _, c := range proofs[i].Checks {
@@ -242,17 +248,12 @@ func (a *App) printLeft(proofs []field.Proof) (left int) {
 	return left
 }
 
-// checkHeads shorten the names of some checks, so that all fit on a screen.
-var checkHeads = map[string]string{
-	field.CheckPassword: "pw", field.CheckOldKeys: "old pw", field.CheckFirmware: "fw", field.CheckGateway: "gw", field.CheckIdentity: "id", field.CheckCert: "cert", field.CheckAnswers: "up", field.CheckPicture: "caption",
-	field.CheckStream: "linked", field.CheckChannel: "linked", field.CheckPair: "linked", field.CheckReport: "linked",
-}
-
 // columnsOf gives the heads of the columns for checks, and the checks under each.
-func columnsOf(checks []string) (heads []string, under map[string][]string) {
+func columnsOf(names []string) (heads []string, under map[string][]string) {
 	under = map[string][]string{}
-	for _, name := range checks {
-		head := cmp.Or(checkHeads[name], name)
+	for _, name := range names {
+		c, _ := checks.Of(name)
+		head := cmp.Or(c.Head, name)
 		if under[head] == nil {
 			heads = append(heads, head)
 		}
@@ -263,10 +264,10 @@ func columnsOf(checks []string) (heads []string, under map[string][]string) {
 
 // checkCell shows checks in words, so that they read without colour too: the first that
 // failed, or else the first.
-func checkCell(checks []field.Check, names []string) cell {
-	at := slices.IndexFunc(checks, func(c field.Check) bool { return slices.Contains(names, c.Name) && !c.OK })
+func checkCell(checks []proving.Check, names []string) cell {
+	at := slices.IndexFunc(checks, func(c proving.Check) bool { return slices.Contains(names, c.Name) && !c.OK })
 	if at < 0 {
-		at = slices.IndexFunc(checks, func(c field.Check) bool { return slices.Contains(names, c.Name) })
+		at = slices.IndexFunc(checks, func(c proving.Check) bool { return slices.Contains(names, c.Name) })
 	}
 	switch {
 	case at < 0:

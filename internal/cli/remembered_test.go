@@ -12,13 +12,14 @@ import (
 
 	"janustat/internal/bench/benchtest"
 	"janustat/internal/job"
+	"janustat/internal/sheetfile"
 )
 
 // What is not said is looked for: the job from this folder upwards, or where the environment
 // says, and the wire likewise. What is said wins.
 func TestTheJobAndTheWireAreRemembered(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "quay")
-	require.NoError(t, job.Begin(t.Context(), dir, job.NewSheet("Quay", "", "", time.Now())))
+	require.NoError(t, job.Begin(t.Context(), dir, sheetfile.New("Quay", "", "", time.Now())))
 	deep := filepath.Join(dir, "handover", "old")
 	require.NoError(t, os.MkdirAll(deep, 0o755))
 	env := map[string]string{"JANUSTAT_STATE": t.TempDir()}

@@ -10,7 +10,6 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/text"
-	"janustat/internal/field"
 	"janustat/internal/reach"
 	"janustat/internal/work"
 )
@@ -85,7 +84,7 @@ must be typed, --yes or not. "restore" sets it up again with its recorded name a
 type worked struct {
 	*work.Desk
 	device  *device.Device
-	planner *field.Planner
+	planner *work.Planner
 }
 
 func (a *App) withDevice(ctx context.Context, verb, ref string, f func(worked) error) error {
@@ -103,7 +102,7 @@ func (a *App) withDevice(ctx context.Context, verb, ref string, f func(worked) e
 }
 
 // do does one thing to devices, and tells which it is done to.
-func (a *App) do(ctx context.Context, d *work.Desk, planner *field.Planner, list []*device.Device, deed work.Deed, done func(tags []string) string) error {
+func (a *App) do(ctx context.Context, d *work.Desk, planner *work.Planner, list []*device.Device, deed work.Deed, done func(tags []string) string) error {
 	return a.withNet(ctx, d, longPatience, func(ctx context.Context, n *reach.Net) error {
 		view := a.startSteps(len(list))
 		results, err := d.Do(ctx, n, planner, list, deed, work.View{Step: view.step, Result: view.result})
@@ -167,7 +166,7 @@ its MAC gets a password, so its tag must be typed then, --yes or not.`,
 }
 
 // park has the recorders among partners rest, as far as devices go that get new passwords.
-func (a *App) park(ctx context.Context, d *work.Desk, n *reach.Net, planner *field.Planner, partners []*device.Device, tags []string) error {
+func (a *App) park(ctx context.Context, d *work.Desk, n *reach.Net, planner *work.Planner, partners []*device.Device, tags []string) error {
 	if len(partners) == 0 {
 		return nil
 	}

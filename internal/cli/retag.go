@@ -10,7 +10,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/text"
-	"janustat/internal/job"
+	"janustat/internal/store"
 	"janustat/internal/work"
 )
 
@@ -178,7 +178,7 @@ is taken back.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.withJob(c.Context(), "undo", func(d *work.Desk) error {
 				var what string
-				err := d.Undo(c.Context(), func(b job.Before) error {
+				err := d.Undo(c.Context(), func(b store.Before) error {
 					what = b.What
 					return a.confirm(c.Context(), fmt.Sprintf("Take back the %s, of %s?", b.What, b.At.Local().Format(time.DateTime)))
 				})

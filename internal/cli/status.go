@@ -15,7 +15,6 @@ import (
 	"janustat/core/device"
 	"janustat/core/open"
 	"janustat/core/text"
-	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/work"
 )
@@ -136,7 +135,7 @@ func (a *App) status(ctx context.Context) error {
 		Name: j.Sheet.Name, Known: at.Known, Configurable: at.Configurable, Taken: at.Taken, Allotted: at.Allotted,
 		Commissioned: at.Commissioned, Proved: at.Proved, Next: strings.Trim(command(at.Next), "`"), Alarms: at.Alarms, Reset: at.Reset,
 	}
-	_, differs, _ := field.Regard(ctx, j, devices) // a disagreement is told by allot
+	_, differs, _ := work.Regard(ctx, j, devices) // a disagreement is told by allot
 	s.Differs, s.SetApart = differs, setApart(devices)
 	s.Remarks = j.Sheet.Among(devices).Remarks(devices)
 	made, there := recordMade(j)

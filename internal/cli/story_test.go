@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -98,6 +99,18 @@ func (c *crew) must(args ...string) string {
 func (c *crew) events(since int) ([]bench.Event, int) {
 	all := c.logs.Events()
 	return all[since:], len(all)
+}
+
+// proves proves until that shows a text: what somebody else did takes its time to be seen.
+func (c *crew) proves(text string) {
+	c.t.Helper()
+	out := ""
+	for begun := time.Now(); time.Since(begun) < 2*time.Minute; {
+		if _, out, _ = c.run("", "prove", "--quiet"); strings.Contains(out, text) {
+			return
+		}
+	}
+	assert.Fail(c.t, "never proved: "+text, out)
 }
 
 func (c *crew) json(into any, args ...string) {

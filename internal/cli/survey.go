@@ -10,9 +10,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"janustat/core/device"
-	"janustat/internal/field"
-	"janustat/internal/job"
+	"janustat/core/lan"
 	"janustat/internal/reach"
+	"janustat/internal/survey"
 	"janustat/internal/work"
 )
 
@@ -26,7 +26,7 @@ type surveyOptions struct {
 }
 
 func (a *App) surveyCommand() *cobra.Command {
-	o := surveyOptions{Survey: work.Survey{Listen: field.DefaultListen}}
+	o := surveyOptions{Survey: work.Survey{Listen: survey.DefaultListen}}
 	var wide, expect []string
 	var sheetExpects bool
 	c := &cobra.Command{
@@ -58,7 +58,7 @@ With --watch it keeps running and shows which devices arrive, disappear and rest
 			}
 			switch o.timed = c.Flags().Changed("for"); {
 			case o.watch && o.timed: // all of it together
-				o.stay, o.Listen = o.Listen, min(o.Listen, field.DefaultListen)
+				o.stay, o.Listen = o.Listen, min(o.Listen, survey.DefaultListen)
 			case (len(expect) > 0 || sheetExpects) && !o.timed && !o.watch:
 				o.Listen = expectListen
 			}
@@ -107,18 +107,19 @@ func parseWide(list []string) ([]netip.Prefix, error) {
 type surveyJSON struct {
 	Devices []deviceJSON    `json:"devices"`
 	Changes []device.Change `json:"changes"`
-	Offers  []job.Offer     `json:"dhcp_offers"`
+	Offers  []lan.Offer     `json:"dhcp_offers"`
 	VLANs   map[uint16]int  `json:"vlan_tagged_frames,omitempty"`
 	Missing []string        `json:"missing,omitempty"`
 	// NotThere are devices of the job that did not answer, by tag.
-	NotThere []string       `json:"not_there,omitempty"`
-	Floods   []field.Flood  `json:"floods,omitempty"`   // hosts that claim more than any honest one
-	Unread   []field.Unread `json:"unread,omitempty"`   // devices that answered discovery and not their service
-	NotKept  int            `json:"not_kept,omitempty"` // hosts beyond what is kept
+	NotThere []string        `json:"not_there,omitempty"`
+	Floods   []survey.Flood  `json:"floods,omitempty"`   // hosts that claim more than any honest one
+	Unread   []survey.Unread `json:"unread,omitempty"`   // devices that answered discovery and not their service
+	NotKept  int             `json:"not_kept,omitempty"` // hosts beyond what is kept
 	// Unasked are subnets in which addresses were not asked for.
-	Unasked []job.Unasked `json:"unasked,omitempty"`
+	Unasked []lan.Unasked `json:"unasked,omitempty"`
 	// Broadcasts are the questions to everyone, a second, that the wire passes; left out where it has shown no limit.
 	Broadcasts float64  `json:"broadcasts_per_s,omitempty"`
+	Unshown    bool     `json:"unshown,omitempty"` // nobody answered any question to everyone: nothing shows that these arrived
 	CutOff     bool     `json:"cut_off,omitempty"` // it took too long, and was ended
 	Differs    []string `json:"differs,omitempty"`
 	TookMS     int64    `json:"took_ms"`
@@ -175,7 +176,7 @@ func (a *App) finishSurvey(ctx context.Context, d *work.Desk, s *work.Surveyed, 
 	if a.json {
 		err := a.emit(surveyJSON{
 			Devices: allJSON(devices), Changes: orEmpty(s.Changes), Offers: orEmpty(s.Found.Offers), VLANs: s.Found.VLANs, Missing: missing,
-			NotThere: gone, Floods: s.Found.Floods, Unread: s.Found.Unread, NotKept: s.Crowd, Unasked: s.Found.Unasked, Broadcasts: s.Found.Broadcast, CutOff: s.Found.CutOff, Differs: s.Differs, TookMS: s.Record.Took.Milliseconds(),
+			NotThere: gone, Floods: s.Found.Floods, Unread: s.Found.Unread, NotKept: s.Crowd, Unasked: s.Found.Unasked, Broadcasts: s.Found.Broadcast, CutOff: s.Found.CutOff, Unshown: s.Found.Unshown, Differs: s.Differs, TookMS: s.Record.Took.Milliseconds(),
 		})
 		if err != nil {
 			return err
@@ -189,7 +190,7 @@ func (a *App) finishSurvey(ctx context.Context, d *work.Desk, s *work.Surveyed, 
 		}
 		a.printExpected(o.Expect, devices, missing, gone)
 	}
-	if len(missing) > 0 || len(devices) == 0 || s.Found.CutOff {
+	if len(missing) > 0 || len(devices) == 0 || s.Found.CutOff || s.Found.Unshown {
 		return needsError{}
 	}
 	return nil

@@ -10,8 +10,8 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/ground"
-	"janustat/internal/field"
 	"janustat/internal/job"
+	"janustat/internal/survey"
 	"janustat/internal/work"
 )
 
@@ -83,15 +83,17 @@ func (a *App) printMute(devices []device.Device) {
 }
 
 // printUnasked says what the survey could not ask, and so knows nothing of.
-func (a *App) printUnasked(found *field.Findings) {
+func (a *App) printUnasked(found *survey.Findings) {
 	w := a.Out
 	line := func(text string) {
 		fmt.Fprintf(w, "%s  %s\n", a.paint(w, workStyle, "unheard"), a.wrap(w, 9, text))
 	}
-	if found.Broadcast > 0 {
+	if found.Unshown {
+		line("Nobody answered a question to everyone, though hosts were heard: the switch has most likely shut this port. Wait a minute, then run `janustat survey` again: it asks slowly from the start. If nothing changes, use another port of the switch.")
+	} else if found.Broadcast > 0 {
 		line(fmt.Sprintf("The switch passes only so many questions to everyone (storm control), so that %d a second were asked. Later commands keep to that.", int(found.Broadcast)))
 	}
-	if len(found.Unasked) > 0 {
+	if len(found.Unasked) > 0 && !found.Unshown {
 		var where []string
 		for _, u := range found.Unasked {
 			where = append(where, fmt.Sprintf("%s (%d)", u.Subnet, u.Addresses))
@@ -114,7 +116,7 @@ func (a *App) printFloods(s *work.Surveyed) {
 	}
 }
 
-func floodText(f field.Flood) string {
+func floodText(f survey.Flood) string {
 	if f.MAC.IsZero() && !f.Address.IsValid() {
 		return f.What + ". Somebody forges them: find their port in the switch's MAC table, and ask whoever runs the network to shut it."
 	}
@@ -125,7 +127,7 @@ func floodText(f field.Flood) string {
 }
 
 // printLAN says in plain words what is wrong with the LAN, or worth knowing.
-func (a *App) printLAN(devices []device.Device, found *field.Findings) {
+func (a *App) printLAN(devices []device.Device, found *survey.Findings) {
 	w := a.Out
 	for _, o := range found.Offers {
 		text := fmt.Sprintf("DHCP server %s (%s) offers %s, gateway %s", o.Server, o.ServerMAC, o.Subnet, addressText(o.Gateway))

@@ -10,8 +10,8 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"janustat/core/text"
-	"janustat/internal/field"
 	"janustat/internal/reach"
+	"janustat/internal/survey"
 	"janustat/internal/work"
 )
 
@@ -37,25 +37,25 @@ func (a *App) watch(ctx context.Context, d *work.Desk, s *work.Surveyed, n *reac
 
 // eventJSON is one line of `survey --watch --json`.
 type eventJSON struct {
-	At     time.Time       `json:"at"`
-	Event  field.EventKind `json:"event"`
-	AwayS  float64         `json:"away_s,omitempty"`
-	Device deviceJSON      `json:"device"`
+	At     time.Time        `json:"at"`
+	Event  survey.EventKind `json:"event"`
+	AwayS  float64          `json:"away_s,omitempty"`
+	Device deviceJSON       `json:"device"`
 }
 
 // eventLooks are the sign and the style of each kind of event.
-var eventLooks = map[field.EventKind]struct {
+var eventLooks = map[survey.EventKind]struct {
 	sign  string
 	style *lipgloss.Style
 }{
-	field.Arrived:   {"+", &goodStyle},
-	field.Gone:      {"-", &badStyle},
-	field.Back:      {"+", &goodStyle},
-	field.Restarted: {"*", &workStyle},
-	field.Moved:     {">", &workStyle},
+	survey.Arrived:   {"+", &goodStyle},
+	survey.Gone:      {"-", &badStyle},
+	survey.Back:      {"+", &goodStyle},
+	survey.Restarted: {"*", &workStyle},
+	survey.Moved:     {">", &workStyle},
 }
 
-func (a *App) printEvent(e field.Event) error {
+func (a *App) printEvent(e survey.Event) error {
 	if a.json { // a stream: one document a line
 		a.writing.Lock()
 		defer a.writing.Unlock()

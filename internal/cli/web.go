@@ -16,9 +16,11 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/policy"
+	"janustat/core/proving"
 	"janustat/core/secret"
-	"janustat/internal/field"
 	"janustat/internal/reach"
+	"janustat/internal/site"
 	"janustat/internal/web"
 )
 
@@ -161,7 +163,7 @@ func (a *App) printLinks(links []webLink) error {
 
 type webView struct {
 	app      *App
-	site     *field.Site
+	site     *site.Site
 	server   *web.Server
 	log      *slog.Logger
 	openings []opening
@@ -236,44 +238,24 @@ func (v *webView) openOne(ctx context.Context, d *device.Device) ([]webLink, err
 
 // recognise makes sure that a device which was opened before is what it was.
 func (v *webView) recognise(ctx context.Context, d *device.Device, at netip.Addr) error {
-	if d.OpenedAt.IsZero() {
-		return nil // nobody has given it a password of this job
+	err := proving.Itself(ctx, v.site, d, policy.KeyPlan(d, "", secret.Password{}), at)
+	var x *proving.DoubtError
+	if !errors.As(err, &x) {
+		return err
 	}
-	if d.Alarm != "" && d.ResetAt.IsZero() {
-		return needsError{fmt.Sprintf("%s is not what it was: it %s. Its page is not shown, since nobody is to type its password there; `janustat prove %[1]s` finds out whether it is itself again", d.Label(), strings.TrimPrefix(d.Alarm, "it "))}
+	const nobody = "Its page is not shown, since nobody is to type its password there"
+	switch x.Doubt {
+	case proving.Alarmed:
+		return needsError{fmt.Sprintf("%s is not what it was: it %s. %s; `janustat prove %[1]s` finds out whether it is itself again", d.Label(), strings.TrimPrefix(x.Why, "it "), nobody)}
+	case proving.Stranger:
+		return needsError{fmt.Sprintf("%s is not what it was: %s. %s", d.Label(), x.Why, nobody)}
+	case proving.Changed:
+		return needsError{fmt.Sprintf("%s is not what it was: %s. %s; `janustat restore %[1]s` takes it back in, if it was reset on purpose", d.Label(), x.Why, nobody)}
+	case proving.Silent:
+		return needsError{fmt.Sprintf("%s has not proved who it is (%s), so its page is not shown: another device may answer there. --unproven shows it; do not type a password there", d.Label(), x.Why)}
 	}
-	plan := field.KeyPlan(d, "", secret.Password{})
-	plan.MuteTLS = ""
-	ctx, cancel := context.WithTimeoutCause(ctx, recogniseLimit, errors.New("its service does not answer"))
-	defer cancel()
-	s, err := v.site.Open(ctx, plan, at)
-	var told *commission.Trouble
-	switch {
-	case errors.As(err, &told):
-		return needsError{fmt.Sprintf("%s is not what it was: %v. Its page is not shown, since nobody is to type its password there", d.Label(), err)}
-	case err != nil:
-		return needsError{fmt.Sprintf("%s has not proved who it is (%v), so its page is not shown: another device may answer there. --unproven shows it; do not type a password there", d.Label(), err)}
-	}
-	defer s.Close()
-	_, err = commission.Recognise(ctx, s, plan, false)
-	if err == nil {
-		access, aerr := s.Access(ctx)
-		if aerr == nil && access == device.Fresh && d.ResetAt.IsZero() {
-			err = &commission.AlarmError{Why: "it says that it has no password, and was opened by one before"}
-		}
-	}
-	var alarm *commission.AlarmError
-	if errors.As(err, &alarm) {
-		return needsError{fmt.Sprintf("%s is not what it was: %s. Its page is not shown, since nobody is to type its password there; `janustat restore %[1]s` takes it back in, if it was reset on purpose", d.Label(), alarm.Why)}
-	}
-	if err != nil {
-		return needsError{fmt.Sprintf("%s does not say who it is (%v), so its page is not shown. --unproven shows it: type no password there", d.Label(), err)}
-	}
-	return nil
+	return needsError{fmt.Sprintf("%s does not say who it is (%s), so its page is not shown. --unproven shows it: type no password there", d.Label(), x.Why)}
 }
-
-// recogniseLimit is how long a device may take to say who it is.
-const recogniseLimit = 12 * time.Second
 
 // find meets the device where it is now.
 func (v *webView) find(ctx context.Context, d *device.Device) (netip.Addr, error) {

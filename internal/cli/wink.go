@@ -7,7 +7,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
-	"janustat/internal/job"
+	"janustat/internal/keyring"
 	"janustat/internal/work"
 )
 
@@ -26,8 +26,8 @@ the list and the thing on the wall meet. It is left as it was.`,
 					return err
 				}
 				keys, err := a.keyring(c.Context(), d.Job, false)
-				if errors.Is(err, job.ErrNoKeyring) {
-					keys, err = job.NewKeyring("", ""), nil // one without a password shows itself all the same
+				if errors.Is(err, keyring.ErrNoKeyring) {
+					keys, err = keyring.New("", ""), nil // one without a password shows itself all the same
 				}
 				if err != nil {
 					return err

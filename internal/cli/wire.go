@@ -12,12 +12,13 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/lan"
-	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/kernelwire"
 	"janustat/internal/reach"
 	"janustat/internal/speak/arp"
+	"janustat/internal/survey"
 	"janustat/internal/wire"
+	"janustat/internal/work"
 )
 
 func (a *App) wireCommand() *cobra.Command {
@@ -126,9 +127,9 @@ func (a *App) gather(ctx context.Context) (lan.Facts, error) {
 		}
 	}
 	a.say("listening on %s …", f.Chosen)
-	err = field.Listening{
-		Net: n, Rate: arp.DefaultRate, Meet: field.Expected(gateway, site.devices),
-		Subnets: field.NewSubnets(n.Facts().Addresses, site.subnet, nil, site.notOurs),
+	err = survey.Listening{
+		Net: n, Rate: arp.DefaultRate, Meet: survey.Expected(gateway, site.devices),
+		Subnets: survey.NewSubnets(n.Facts().Addresses, site.subnet, nil, site.notOurs),
 	}.Run(ctx, &f)
 	return f, err
 }
@@ -154,7 +155,7 @@ func (a *App) siteOf(ctx context.Context) siteKnown {
 	}
 	defer j.Close()
 	s := siteKnown{notOurs: j.Sheet.Network.NotOurs, devices: devices}
-	if g, err := field.Ground(ctx, j, devices); err == nil {
+	if g, err := work.Ground(ctx, j, devices); err == nil {
 		s.subnet, s.from, s.gateway = g.Subnet, g.SubnetFrom, g.Gateway
 	}
 	return s

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"janustat/core/sheet"
 	"janustat/internal/e2e/driver"
 	"janustat/internal/job"
 )
@@ -46,22 +47,22 @@ func TestJoinedUpOnARealWire(t *testing.T) {
 		return l.in("laptop", append([]string{"env", "JANUSTAT_PASSPHRASE=ferry at quillmere", program, "--job", dir, "--quiet"}, args...)...)
 	}
 	run("begin", dir, "--subnet", "10.61.8.0/23")
-	sheet := filepath.Join(dir, job.SheetFile)
-	text, err := os.ReadFile(sheet)
+	path := filepath.Join(dir, job.SheetFile)
+	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	more := "channels: auto\nintercoms: {D01: {I01: {floor: 1, flat: 101}}}\nreporting: {server: 10.61.8.6, port: 7700}\n"
-	require.NoError(t, os.WriteFile(sheet, append(text, more...), 0o600))
+	require.NoError(t, os.WriteFile(path, append(text, more...), 0o600))
 	run("survey", "--wire", "eth0")
 	run("take", "all", "--yes")
 	run("allot")
 	assert.Contains(t, run("commission", "--wire", "eth0", "--yes"), "5 done, 0 need you, 0 not tried")
 	assert.Contains(t, run("prove", "--wire", "eth0"), "5 of 5 devices proved")
 
-	password := strings.TrimSpace(run("key", "show", "C01", "--user", job.RecorderUser))
-	u := url.URL{Scheme: "rtsp", User: url.UserPassword(job.RecorderUser, password), Host: "10.61.8.41", Path: "/still/1"}
+	password := strings.TrimSpace(run("key", "show", "C01", "--user", sheet.RecorderUser))
+	u := url.URL{Scheme: "rtsp", User: url.UserPassword(sheet.RecorderUser, password), Host: "10.61.8.41", Path: "/still/1"}
 	out := l.in("viewer", "ffprobe", "-v", "error", "-rtsp_transport", "tcp", "-select_streams", "v", "-show_entries", "stream=codec_name,width,height", "-of", "csv=p=0", u.String())
 	assert.Equal(t, "mjpeg,640,480", strings.TrimSpace(out))
-	u.User = url.UserPassword(job.RecorderUser, "Somebody-else-1")
+	u.User = url.UserPassword(sheet.RecorderUser, "Somebody-else-1")
 	errs, err := l.command("viewer", "ffprobe", "-v", "error", "-rtsp_transport", "tcp", u.String()).CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(errs), "401")

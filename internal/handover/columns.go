@@ -3,11 +3,15 @@ package handover
 import (
 	"cmp"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"janustat/core/device"
+	"janustat/core/setting"
+	"janustat/core/settings"
+	"janustat/core/settings/zone"
 )
 
 // column is one field of a device in the tables: how it is written, and read back.
@@ -69,6 +73,26 @@ var columns = []column{
 	}, nil, false},
 	{"left_out", "Left out", func(e *Entry) any { return map[bool]string{true: "yes"}[e.LeftOut] }, func(e *Entry, s string) { e.LeftOut = s == "yes" }, true},
 	textColumn("remark", "Remark", func(e *Entry) *string { return &e.Remark }, true),
+}
+
+func init() { // settings that are folders of their own; the zone had its column before there were others
+	at := 1 + slices.IndexFunc(columns, func(c column) bool { return c.name == "timezone" })
+	for _, s := range slices.Backward(settings.All) {
+		if s.Name == zone.Name {
+			continue
+		}
+		name := strings.ReplaceAll(string(s.Name), " ", "_")
+		newer = append(newer, name)
+		columns = slices.Insert(columns, at, column{name, s.Title, func(e *Entry) any { return e.Settings[s.Name] }, func(e *Entry, text string) {
+			if text == "" {
+				return
+			}
+			if e.Settings == nil {
+				e.Settings = setting.Values{}
+			}
+			e.Settings[s.Name] = text
+		}, true})
+	}
 }
 
 // listColumn is of a field that is a list of texts.

@@ -14,6 +14,7 @@ import (
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/core/open"
+	"janustat/core/settings"
 )
 
 //go:embed handover.html.tmpl
@@ -138,8 +139,11 @@ func foundAs(e Entry) string {
 	if a.Gateway.IsValid() && a.Gateway != b.Gateway {
 		words = append(words, "gateway "+a.Gateway.String())
 	}
-	if a.Zone != b.Zone && a.Zone != "" {
-		words = append(words, "time zone "+a.Zone)
+	before, after := a.All(), b.All()
+	for _, s := range settings.All {
+		if value := before[s.Name]; value != "" && value != after[s.Name] {
+			words = append(words, s.Title+" "+value)
+		}
 	}
 	return strings.Join(words, ", ")
 }

@@ -1,10 +1,8 @@
 package job
 
 import (
-	"bytes"
 	"context"
 	"errors"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,9 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"janustat/core/device"
-	"janustat/core/ground"
-	"janustat/core/secret"
+	"janustat/internal/disk"
+	"janustat/internal/sheetfile"
 )
 
 func TestLockNamesItsHolder(t *testing.T) {
@@ -36,7 +33,7 @@ func TestOpenTellsWhatIsMissing(t *testing.T) {
 	_, err := Open(t.Context(), t.TempDir())
 	require.ErrorIs(t, err, ErrNoJob)
 	j := begin(t)
-	require.Error(t, Begin(t.Context(), j.Dir, NewSheet("y", "", "", time.Now())), "a job is not begun twice")
+	require.Error(t, Begin(t.Context(), j.Dir, sheetfile.New("y", "", "", time.Now())), "a job is not begun twice")
 	require.NoError(t, j.Close())
 	require.NoError(t, os.WriteFile(j.Path(RegisterFile), []byte(strings.Repeat("no register ", 500)), 0o600))
 	_, err = Open(t.Context(), j.Dir)
@@ -56,7 +53,7 @@ func TestAJobWithoutItsRegister(t *testing.T) {
 	assert.ErrorIs(t, err, os.ErrNotExist, "none is made in passing")
 	before, err := os.ReadFile(j.Path(SheetFile))
 	require.NoError(t, err)
-	require.ErrorIs(t, Begin(t.Context(), j.Dir, NewSheet("another", "", "", time.Now())), ErrSheetKept)
+	require.ErrorIs(t, Begin(t.Context(), j.Dir, sheetfile.New("another", "", "", time.Now())), ErrSheetKept)
 	after, err := os.ReadFile(j.Path(SheetFile))
 	require.NoError(t, err)
 	assert.Equal(t, before, after)
@@ -87,9 +84,9 @@ func TestNoLinkIsFollowed(t *testing.T) {
 		case lockFile, holderFile:
 			_, err = again.Lock("test")
 		default:
-			err = WriteFile(j.Path(name), []byte("theirs"), 0o600)
+			err = disk.WriteFile(j.Path(name), []byte("theirs"), 0o600)
 		}
-		assert.ErrorIs(t, err, ErrLink, name)
+		assert.ErrorIs(t, err, disk.ErrLink, name)
 		text, rerr := os.ReadFile(target)
 		require.NoError(t, rerr)
 		assert.Equal(t, "mine", string(text), name)
@@ -99,121 +96,26 @@ func TestNoLinkIsFollowed(t *testing.T) {
 	require.NoError(t, os.Rename(j.Path(RegisterFile), j.Path("elsewhere")))
 	require.NoError(t, os.Symlink(j.Path("elsewhere"), j.Path(RegisterFile)))
 	_, err = Open(t.Context(), j.Dir)
-	assert.ErrorIs(t, err, ErrLink)
+	assert.ErrorIs(t, err, disk.ErrLink)
 	require.NoError(t, os.Symlink(t.TempDir(), j.Path(HandoverDir)))
-	assert.ErrorIs(t, OwnDir(j.Path(HandoverDir)), ErrLink)
-}
-
-func TestANewerRegisterIsRefused(t *testing.T) {
-	j := begin(t)
-	_, err := j.Register.db.ExecContext(t.Context(), "INSERT INTO schema_version (is_applied, version_id) VALUES (1, 99)")
-	require.NoError(t, err)
-	require.NoError(t, j.Close())
-	_, err = Open(t.Context(), j.Dir)
-	require.ErrorIs(t, err, ErrNewer)
-	assert.ErrorContains(t, err, "use that version for it")
-}
-
-func TestGroundIsKept(t *testing.T) {
-	j := begin(t)
-	k, err := j.Register.KeptGround(t.Context())
-	require.NoError(t, err)
-	assert.False(t, k.Subnet.IsValid())
-	g := ground.Ground{
-		Subnet: netip.MustParsePrefix("10.61.8.0/23"), SubnetFrom: "recorder R01", NTP: []netip.Addr{netip.MustParseAddr("10.61.8.4")}, NTPFrom: "x",
-		Ranks: ground.Ranks{Subnet: ground.FromRecorder, NTP: ground.FromLAN},
-	}
-	for range 2 {
-		require.NoError(t, j.Register.KeepGround(t.Context(), g))
-		k, err = j.Register.KeptGround(t.Context())
-		require.NoError(t, err)
-		assert.Equal(t, g, k.Ground)
-	}
-}
-
-func quickKeyring(path, passphrase string) *Keyring {
-	k := NewKeyring(path, passphrase)
-	k.work = 4 // weak, for tests
-	return k
-}
-
-func TestKeyring(t *testing.T) {
-	path := filepath.Join(t.TempDir(), KeyringFile)
-	_, err := OpenKeyring(path, "x")
-	require.ErrorIs(t, err, ErrNoKeyring)
-	k := quickKeyring(path, "ferry at quillmere")
-	mac := device.MAC{2, 0, 0, 0, 0, 1}
-	k.SetSite(secret.New("Harbour-Light-42"))
-	assert.True(t, k.Set(mac, "admin", secret.New("Quay-side7")))
-	assert.False(t, k.Set(mac, "admin", secret.New("Quay-side7")))
-	require.NoError(t, k.Save())
-
-	onDisk, err := os.ReadFile(path)
-	require.NoError(t, err)
-	assert.NotContains(t, string(onDisk), "Harbour")
-	assert.NotContains(t, string(onDisk), mac.String())
-	info, err := os.Stat(path)
-	require.NoError(t, err)
-	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-
-	got, err := OpenKeyring(path, "ferry at quillmere")
-	require.NoError(t, err)
-	assert.Equal(t, "Harbour-Light-42", got.Site().Reveal())
-	user, p, ok := got.For(mac)
-	assert.True(t, ok)
-	assert.Equal(t, []string{"admin", "Quay-side7"}, []string{user, p.Reveal()})
-
-	_, err = OpenKeyring(path, "wrong")
-	require.ErrorIs(t, err, ErrPassphrase)
-	_, err = OpenKeyring(path, "")
-	require.ErrorIs(t, err, ErrPassphrase)
-	for name, damage := range map[string][]byte{
-		"cut off": onDisk[:len(onDisk)-9], "changed": append(bytes.Clone(onDisk[:len(onDisk)-1]), onDisk[len(onDisk)-1]^1), "empty": nil, "other": []byte("hello"),
-	} {
-		require.NoError(t, os.WriteFile(path, damage, 0o600))
-		_, err = OpenKeyring(path, "ferry at quillmere")
-		require.ErrorIs(t, err, ErrKeyring, name)
-		assert.NotContains(t, err.Error(), "Harbour")
-	}
-}
-
-func TestWriteFileLeavesTheOldOneOnFailure(t *testing.T) {
-	dir := t.TempDir()
-	path := filepath.Join(dir, "f")
-	require.NoError(t, WriteFile(path, []byte("old"), 0o644))
-	require.Error(t, WriteFile(filepath.Join(dir, "none", "f"), []byte("x"), 0o644))
-	blocked := filepath.Join(dir, "blocked")
-	require.NoError(t, os.MkdirAll(filepath.Join(blocked, "full"), 0o755))
-	require.Error(t, WriteFile(blocked, []byte("x"), 0o644), "a folder stands there")
-	left, err := os.ReadDir(dir)
-	require.NoError(t, err)
-	assert.Len(t, left, 2, "no half file is left behind")
+	assert.ErrorIs(t, disk.OwnDir(j.Path(HandoverDir)), disk.ErrLink)
 }
 
 func TestBeginEndsWithItsContext(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	dir := filepath.Join(t.TempDir(), "j")
-	err := Begin(ctx, dir, NewSheet("x", "", "", time.Now()))
+	err := Begin(ctx, dir, sheetfile.New("x", "", "", time.Now()))
 	require.Error(t, err)
 	_, err = os.Stat(filepath.Join(dir, SheetFile))
 	require.True(t, errors.Is(err, os.ErrNotExist), "no sheet without a register")
 }
 
-// A register of an earlier version, whose table of versions had another name, is taken over.
-func TestARegisterOfAnEarlierVersionIsTakenOver(t *testing.T) {
-	path := filepath.Join(t.TempDir(), RegisterFile)
-	r, err := OpenRegister(t.Context(), path)
+func begin(t *testing.T) *Job {
+	dir := filepath.Join(t.TempDir(), "a job % with ? odd # name")
+	require.NoError(t, Begin(t.Context(), dir, sheetfile.New("x", "", "", time.Now())))
+	j, err := Open(t.Context(), dir)
 	require.NoError(t, err)
-	_, err = r.db.ExecContext(t.Context(), "ALTER TABLE schema_version RENAME TO goose_db_version")
-	require.NoError(t, err)
-	require.NoError(t, r.Close())
-	for range 2 {
-		r, err = OpenRegister(t.Context(), path)
-		require.NoError(t, err)
-		var tables int
-		require.NoError(t, r.db.QueryRowContext(t.Context(), "SELECT count(*) FROM sqlite_schema WHERE name IN ('schema_version', 'goose_db_version')").Scan(&tables))
-		assert.Equal(t, 1, tables)
-		require.NoError(t, r.Close())
-	}
+	t.Cleanup(func() { j.Close() })
+	return j
 }

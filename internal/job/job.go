@@ -1,5 +1,4 @@
-// Package job is the job folder: the job sheet, the register, the keyring and
-// the lock.
+// Package job is the job folder: it opens the job sheet and the register, and locks both.
 package job
 
 import (
@@ -9,7 +8,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"time"
+
+	"janustat/core/sheet"
+	"janustat/internal/disk"
+	"janustat/internal/sheetfile"
+	"janustat/internal/store"
+	"janustat/internal/store/sqlite"
 )
 
 // The files of a job folder.
@@ -37,8 +41,8 @@ var ErrJobThere = errors.New("there is a job")
 // Job is an opened job folder.
 type Job struct {
 	Dir      string
-	Sheet    *Sheet
-	Register *Register
+	Sheet    *sheet.Sheet
+	Register store.Store
 }
 
 // ignored is for those who keep job folders under version control: all but the
@@ -48,7 +52,7 @@ const ignored = RegisterFile + "*\n" + lockFile + "\n" + holderFile + "\n"
 // Begin makes a new job folder with the text of a job sheet and an empty
 // register. An existing job is left as it is and is an error.
 func Begin(ctx context.Context, dir string, sheet []byte) error {
-	if _, err := ParseSheet(sheet); err != nil {
+	if _, err := sheetfile.Parse(sheet); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
@@ -62,29 +66,29 @@ func Begin(ctx context.Context, dir string, sheet []byte) error {
 		return fmt.Errorf("%w in %s already: choose another folder, or go on with `janustat --job %s`", ErrJobThere, dir, dir)
 	} else if err == nil {
 		// A job without its register: it gets an empty one, and keeps its sheet.
-		r, err := OpenRegister(ctx, register)
+		r, err := sqlite.OpenRegister(ctx, register)
 		if err != nil {
 			return err
 		}
 		return errors.Join(r.Close(), ErrSheetKept)
 	}
-	r, err := OpenRegister(ctx, register)
+	r, err := sqlite.OpenRegister(ctx, register)
 	if err != nil {
 		return err
 	}
 	if err := r.Close(); err != nil {
 		return err
 	}
-	if err := WriteFile(filepath.Join(dir, ".gitignore"), []byte(ignored), 0o644); err != nil {
+	if err := disk.WriteFile(filepath.Join(dir, ".gitignore"), []byte(ignored), 0o644); err != nil {
 		return err
 	}
 	// The sheet comes last: a folder with a sheet is a whole job.
-	return WriteFile(path, sheet, 0o644)
+	return disk.WriteFile(path, sheet, 0o644)
 }
 
 // Open opens a job folder.
 func Open(ctx context.Context, dir string) (*Job, error) {
-	sheet, err := ReadSheet(filepath.Join(dir, SheetFile))
+	sheet, err := sheetfile.Read(filepath.Join(dir, SheetFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%w: %s has no %s: begin one with `janustat begin DIR`, or name its folder with --job", ErrNoJob, dir, SheetFile)
 	}
@@ -95,7 +99,7 @@ func Open(ctx context.Context, dir string) (*Job, error) {
 	if _, err := os.Lstat(register); errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%w: %s has a job sheet and no %s. Put the register back where it was, or begin an empty one with `janustat begin %s`, which keeps the sheet", errNoRegister, dir, RegisterFile, dir)
 	}
-	r, err := OpenRegister(ctx, register)
+	r, err := sqlite.OpenRegister(ctx, register)
 	if err != nil {
 		return nil, err
 	}
@@ -108,22 +112,4 @@ func (j *Job) Close() error { return j.Register.Close() }
 // Path gives the path of a file of the job.
 func (j *Job) Path(elem ...string) string {
 	return filepath.Join(append([]string{j.Dir}, elem...)...)
-}
-
-func stamp(t time.Time) string {
-	if t.IsZero() {
-		return ""
-	}
-	return t.UTC().Format(stampForm)
-}
-
-// stampForm is RFC 3339 with every digit, so that times compare as their texts do.
-const stampForm = "2006-01-02T15:04:05.000000000Z"
-
-func unstamp(s string) time.Time {
-	t, err := time.Parse(time.RFC3339Nano, s)
-	if err != nil {
-		return time.Time{}
-	}
-	return t
 }

@@ -9,6 +9,9 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
+
+	"janustat/internal/disk"
+	"janustat/internal/store"
 )
 
 // ErrLocked is wrapped when another program works on the job.
@@ -28,11 +31,11 @@ type Lock struct {
 // Lock takes the job's lock for a command. The system frees it when this
 // process ends, however it ends.
 func (j *Job) Lock(command string) (*Lock, error) {
-	if j.Register.copied != "" {
-		return nil, fmt.Errorf("%s: %w", j.Dir, ErrReadOnly)
+	if j.Register.Copied() {
+		return nil, fmt.Errorf("%s: %w", j.Dir, store.ErrReadOnly)
 	}
 	path, holder := j.Path(lockFile), j.Path(holderFile)
-	if _, err := noLink(path); err != nil {
+	if _, err := disk.NoLink(path); err != nil {
 		return nil, fmt.Errorf("lock %w", err)
 	}
 	f := flock.New(path)
@@ -51,7 +54,7 @@ func (j *Job) Lock(command string) (*Lock, error) {
 	text := fmt.Sprintf("`janustat %s` (process %d on %s, since %s)\n", command, os.Getpid(), host, time.Now().Format("15:04:05"))
 	// On a full disk the lock still holds, and only who holds it is unnamed: what may
 	// free room again, such as opening the register, must not be kept from it.
-	if err := WriteFile(holder, []byte(text), 0o644); err != nil && !errors.Is(err, syscall.ENOSPC) {
+	if err := disk.WriteFile(holder, []byte(text), 0o644); err != nil && !errors.Is(err, syscall.ENOSPC) {
 		_ = f.Unlock()
 		return nil, err
 	}

@@ -6,6 +6,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	"janustat/internal/disk"
 )
 
 // Said is what was said last on this machine, to go by where nothing is said.
@@ -35,5 +37,5 @@ func (s Said) Keep(state string) error {
 	if err != nil {
 		return err
 	}
-	return WriteFile(filepath.Join(state, saidFile), data, 0o600)
+	return disk.WriteFile(filepath.Join(state, saidFile), data, 0o600)
 }

@@ -190,9 +190,9 @@ func Stack(e *Endpoint) (*stack.Stack, error) {
 // Configure gives the stack an address and routes: the subnet, multicast and
 // broadcast on the link, and a gateway for the rest if there is one.
 func Configure(s *stack.Stack, own netip.Prefix, gateway netip.Addr) error {
-	protocol, rest := ipv4.ProtocolNumber, header.IPv4EmptySubnet
+	protocol := ipv4.ProtocolNumber
 	if own.Addr().Is6() {
-		protocol, rest = ipv6.ProtocolNumber, header.IPv6EmptySubnet
+		protocol = ipv6.ProtocolNumber
 	}
 	address := tcpip.ProtocolAddress{
 		Protocol:          protocol,
@@ -202,12 +202,38 @@ func Configure(s *stack.Stack, own netip.Prefix, gateway netip.Addr) error {
 		return fmt.Errorf("take address %s: %s", own, err)
 	}
 	s.AddRoute(tcpip.Route{Destination: address.AddressWithPrefix.Subnet(), NIC: ID})
+	for _, d := range everybody(own.Addr()) {
+		s.AddRoute(tcpip.Route{Destination: d, NIC: ID})
+	}
 	if gateway.IsValid() {
-		s.AddRoute(tcpip.Route{Destination: rest, Gateway: Address(gateway), NIC: ID})
-	} else {
-		s.AddRoute(tcpip.Route{Destination: rest, NIC: ID})
+		s.AddRoute(tcpip.Route{Destination: rest(own.Addr()), Gateway: Address(gateway), NIC: ID})
 	}
 	return nil
+}
+
+// RouteAll has the stack take every address of a family for one on the link.
+func RouteAll(s *stack.Stack, like netip.Addr) {
+	s.AddRoute(tcpip.Route{Destination: rest(like), NIC: ID})
+}
+
+func rest(like netip.Addr) tcpip.Subnet {
+	if like.Is6() {
+		return header.IPv6EmptySubnet
+	}
+	return header.IPv4EmptySubnet
+}
+
+// everybody are the destinations on the link that belong to no subnet: groups (RFC 5771, RFC 4291,
+// 2.7) and, of IPv4, the limited broadcast (RFC 919, 7).
+func everybody(like netip.Addr) (out []tcpip.Subnet) {
+	list := []netip.Prefix{netip.MustParsePrefix("224.0.0.0/4"), netip.MustParsePrefix("255.255.255.255/32")}
+	if like.Is6() {
+		list = []netip.Prefix{netip.MustParsePrefix("ff00::/8")}
+	}
+	for _, p := range list {
+		out = append(out, tcpip.AddressWithPrefix{Address: Address(p.Addr()), PrefixLen: p.Bits()}.Subnet())
+	}
+	return out
 }
 
 // Address turns an address into the stack's form.

@@ -187,6 +187,31 @@ func TestAPortThatIsShut(t *testing.T) {
 	})
 }
 
+// A moment of silence, as of a busy laptop, is no port that was shut: nobody is told, and the pace stays.
+// What was asked in it is asked again.
+func TestAMomentOfSilenceIsNoShutPort(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := newCable()
+		n := New(c)
+		defer n.Close()
+		n.SetBroadcasts(0, 0, func(text string) { t.Error(text) })
+		hosts := hostsFrom("10.0.0.1", 3)
+		behind(c, nil, hosts, nil)
+		sweep(t, n, "10.0.0.1", 3)
+		time.Sleep(100 * time.Millisecond)
+		var silent atomic.Bool
+		behind(c, nil, hosts, silent.Load)
+		begun := sweep(t, n, "10.0.1.0", 300)
+		silent.Store(true)
+		time.AfterFunc(2500*time.Millisecond, func() { silent.Store(false) })
+		sweep(t, n, "10.0.2.0", 6000)
+		assert.True(t, n.Unheard(t.Context(), begun))
+		assert.False(t, n.WasShut())
+		_, limited := n.Broadcasts()
+		assert.False(t, limited)
+	})
+}
+
 // Whoever is interrupted waits for no port, and no pace; a port that stays shut is waited for once.
 func TestAnInterruptionWaitsForNoPort(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

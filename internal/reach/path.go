@@ -42,6 +42,11 @@ type Path struct {
 // at once, or sends its acknowledgement after its own short wait.
 const sendAgain = 80 * time.Millisecond
 
+// sendAgainAtLast is how long it waits at most. A busy device that took seconds over the handshake
+// would have whatever is lost after that wait as long, and twice as long each time (RFC 6298, 2.2
+// and 5.5): on one link that spares nobody anything.
+const sendAgainAtLast = 600 * time.Millisecond
+
 // Open gives the path to a device from a visitor. Callers share it; each calls Close.
 func (n *Net) Open(v *Visitor, mac device.MAC) (*Path, error) {
 	if err := v.check(); err != nil {
@@ -68,15 +73,18 @@ func (n *Net) Open(v *Visitor, mac device.MAC) (*Path, error) {
 	if err != nil {
 		return nil, fmt.Errorf("path to %s: %w", mac, err)
 	}
-	patience := tcpip.TCPMinRTOOption(sendAgain)
-	if err := s.SetTransportProtocolOption(tcp.ProtocolNumber, &patience); err != nil {
-		s.Destroy()
-		return nil, fmt.Errorf("path to %s: %s", mac, err)
+	least, most := tcpip.TCPMinRTOOption(sendAgain), tcpip.TCPMaxRTOOption(sendAgainAtLast)
+	for _, patience := range []tcpip.SettableTransportProtocolOption{&least, &most} {
+		if err := s.SetTransportProtocolOption(tcp.ProtocolNumber, patience); err != nil {
+			s.Destroy()
+			return nil, fmt.Errorf("path to %s: %s", mac, err)
+		}
 	}
 	if err := nic.Configure(s, netip.PrefixFrom(v.address, v.subnet.Bits()), netip.Addr{}); err != nil {
 		s.Destroy()
 		return nil, fmt.Errorf("path to %s: %w", mac, err)
 	}
+	nic.RouteAll(s, v.address) // a device is on the link, whatever its mask
 	p.stack = s
 	n.paths[key] = p
 	return p, nil

@@ -1,13 +1,14 @@
 // Package tongue says what a protocol must do for devices to be set up by it: recognise
 // them, and open a conversation. What can be said in it beyond that are abilities of the
 // conversation (core/commission). Each tongue is a package of its own; which there are is
-// one list, in internal/field.
+// one list, in internal/tongues.
 package tongue
 
 import (
 	"context"
 	"net"
 	"net/netip"
+	"sync"
 
 	"janustat/core/commission"
 	"janustat/core/device"
@@ -54,6 +55,10 @@ type Way interface {
 	Visitor(ctx context.Context, of netip.Addr) (*reach.Visitor, error)
 	// Dialer gives the way to a device's TCP ports, by its MAC, until ctx ends.
 	Dialer(ctx context.Context, mac device.MAC, at netip.Addr) (func(ctx context.Context, port uint16) (net.Conn, error), error)
+	// Pause waits a moment before a device is asked again how it fares.
+	Pause(ctx context.Context) error
+	// Memory is where a tongue keeps, by MAC, what a device told that holds beyond a conversation.
+	Memory() *sync.Map
 	// Blank gives what every known password is taken out of a device's words by.
 	Blank() *secret.Veil
 }

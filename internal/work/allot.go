@@ -12,8 +12,8 @@ import (
 	"janustat/core/advice"
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/policy"
 	"janustat/core/text"
-	"janustat/internal/field"
 )
 
 // Allotting is how addresses are allotted.
@@ -83,16 +83,16 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 	if err != nil {
 		return Allotment{}, err
 	}
-	g, differs, err := field.KeepGround(ctx, d.Job, d.Devices, o.Anew)
+	g, differs, err := KeepGround(ctx, d.Job, d.Devices, o.Anew)
 	if err != nil {
 		return Allotment{}, err
 	}
-	reserved, err := field.Reserved(ctx, d.Job, d.Devices)
+	reserved, err := Reserved(ctx, d.Job, d.Devices)
 	if err != nil {
 		return Allotment{}, err
 	}
 	blocks := d.Job.Sheet.BlocksIn(g.Subnet)
-	requests := field.Requests(d.Devices, field.Asking{
+	requests := policy.Requests(d.Devices, policy.Asking{
 		Again:    func(x *device.Device) bool { return again[x.ID] },
 		Renumber: func(x *device.Device) bool { return renumber[x.ID] },
 		Begun:    func(x *device.Device) bool { return progress[x.ID].Moved },
@@ -126,7 +126,7 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 		x.Apply(device.Allotment{At: at, Settings: to, Why: a.Why})
 		out.Devices = append(out.Devices, *x)
 	}
-	field.Judge(d.Job.Sheet, d.Devices, g.Subnet)
+	policy.Judge(d.Job.Sheet, d.Devices, g.Subnet)
 	if err := d.Job.Register.Save(ctx, d.Devices); err != nil {
 		return Allotment{}, err
 	}

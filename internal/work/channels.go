@@ -5,9 +5,9 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/policy"
 	"janustat/core/secret"
-	"janustat/internal/field"
-	"janustat/internal/job"
+	"janustat/internal/keyring"
 )
 
 // ChannelRow is one channel of a recorder, with all that has to be typed where the recorder
@@ -26,8 +26,8 @@ type ChannelRow struct {
 
 // Channels tells which camera is on which channel, by the job sheet and by what the
 // register knows. Nothing is sent. keys may be nil: then there are no passwords.
-func (d *Desk) Channels(ctx context.Context, keys *job.Keyring) ([]ChannelRow, error) {
-	draft := job.NewKeyring("", "")
+func (d *Desk) Channels(ctx context.Context, keys *keyring.Keyring) ([]ChannelRow, error) {
+	draft := keyring.New("", "")
 	if keys != nil {
 		var err error
 		if draft, err = keys.Draft(); err != nil {
@@ -43,7 +43,7 @@ func (d *Desk) Channels(ctx context.Context, keys *job.Keyring) ([]ChannelRow, e
 	}
 	planner.AdmitNewcomers = true // nothing is given to them
 	plans := planner.Plans(d.Devices)
-	field.Recorded(plans, d.Devices)
+	policy.Recorded(plans, d.Devices)
 	var out []ChannelRow
 	for _, p := range plans {
 		for _, l := range p.Links {
@@ -51,7 +51,7 @@ func (d *Desk) Channels(ctx context.Context, keys *job.Keyring) ([]ChannelRow, e
 				continue
 			}
 			row := ChannelRow{Recorder: device.ByID(d.Devices, p.ID), Number: l.Number, Camera: device.ByID(d.Devices, l.Peer.ID), Name: l.Peer.Label(), User: l.User, State: commission.Waiting}
-			row.URI = field.StreamURI(l.Peer)
+			row.URI = uriOf(l.Peer)
 			if keys != nil && !row.Camera.OpenedAt.IsZero() {
 				row.Password = keys.UserFor(row.Camera.MAC, l.User)
 			}
@@ -64,4 +64,12 @@ func (d *Desk) Channels(ctx context.Context, keys *job.Keyring) ([]ChannelRow, e
 		}
 	}
 	return out, nil
+}
+
+// uriOf is where the stream of a camera is watched, without the user; "" where that is not known yet.
+func uriOf(p commission.Peer) string {
+	if p.Stream.Path == "" {
+		return ""
+	}
+	return p.Stream.URI(p.Address)
 }

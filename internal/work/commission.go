@@ -11,14 +11,21 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/policy"
 	"janustat/core/secret"
-	"janustat/internal/field"
-	"janustat/internal/job"
+	"janustat/core/sheet"
+	"janustat/internal/keyring"
 	"janustat/internal/reach"
 )
 
+// Planner plans with the passwords of a keyring, which it can save.
+type Planner struct {
+	*policy.Planner
+	Keyring *keyring.Keyring
+}
+
 // Planner makes ready to plan with the passwords of a keyring.
-func (d *Desk) Planner(ctx context.Context, keys *job.Keyring) (*field.Planner, error) {
+func (d *Desk) Planner(ctx context.Context, keys *keyring.Keyring) (*Planner, error) {
 	maybeKeyed, err := d.Job.Register.MaybeKeyed(ctx)
 	if err != nil {
 		return nil, err
@@ -34,18 +41,19 @@ func (d *Desk) Planner(ctx context.Context, keys *job.Keyring) (*field.Planner, 
 	}
 	g := kept.Ground
 	if !g.Subnet.IsValid() {
-		if g, err = field.Ground(ctx, d.Job, d.Devices); err != nil && !errors.Is(err, ground.ErrNoGround) {
+		if g, err = Ground(ctx, d.Job, d.Devices); err != nil && !errors.Is(err, ground.ErrNoGround) {
 			return nil, err
 		}
 	}
-	return &field.Planner{Sheet: d.Job.Sheet, Keys: keys, All: d.Devices, MaybeKeyed: maybeKeyed, Progress: progress, DNS: g.DNS, NTP: g.NTP, Random: rand.Reader}, nil
+	p := &policy.Planner{Sheet: d.Job.Sheet, Keys: keys.Ring, All: d.Devices, MaybeKeyed: maybeKeyed, Progress: progress, DNS: g.DNS, NTP: g.NTP, Random: rand.Reader, Now: time.Now}
+	return &Planner{p, keys}, nil
 }
 
 // Plans makes the plans, and saves the passwords they need before anything is sent.
 // All are planned, since they work together, and those are given that are meant. admit is
 // asked, if it is not nil, whether new devices may have a password that others have.
-func (d *Desk) Plans(p *field.Planner, devices []device.Device, only Selection, admit func(tags []string) (bool, error)) ([]commission.Plan, error) {
-	had := !p.Keys.Site().IsZero()
+func (d *Desk) Plans(p *Planner, devices []device.Device, only Selection, admit func(tags []string) (bool, error)) ([]commission.Plan, error) {
+	had := !p.Keyring.Site().IsZero()
 	if err := d.joined(p); err != nil {
 		return nil, err
 	}
@@ -60,11 +68,11 @@ func (d *Desk) Plans(p *field.Planner, devices []device.Device, only Selection, 
 		}
 	}
 	if p.Changed {
-		if err := p.Keys.Save(); err != nil {
+		if err := p.Keyring.Save(); err != nil {
 			return nil, fmt.Errorf("the passwords could not be saved, so nothing was sent: %w", err)
 		}
 	}
-	if style := p.Sheet.Style(); !had && style != job.Each && p.Changed {
+	if style := p.Sheet.Style(); !had && style != sheet.Each && p.Changed {
 		d.Say("note: with `style: %s` every device of the job learns a password that others have; `style: each` gives each its own", style)
 	}
 	plans = only.of(plans)
@@ -73,7 +81,7 @@ func (d *Desk) Plans(p *field.Planner, devices []device.Device, only Selection, 
 }
 
 // joined has a planner plan which devices work together.
-func (d *Desk) joined(p *field.Planner) (err error) {
+func (d *Desk) joined(p *Planner) (err error) {
 	if p.Joining, err = d.Job.Sheet.Among(d.Devices).Joined(d.Devices); err != nil {
 		return &Misuse{err}
 	}
@@ -82,8 +90,8 @@ func (d *Desk) joined(p *field.Planner) (err error) {
 
 // offerOtherForms lets devices that refuse a password have another form of it, which is
 // saved while others are at work.
-func (d *Desk) offerOtherForms(p *field.Planner, plans []commission.Plan, devices []device.Device) {
-	saver := d.saverOf(p.Keys)
+func (d *Desk) offerOtherForms(p *Planner, plans []commission.Plan, devices []device.Device) {
+	saver := d.saverOf(p.Keyring)
 	for i := range plans {
 		if plans[i].Manner != commission.ByService {
 			continue
@@ -103,7 +111,7 @@ func (d *Desk) offerOtherForms(p *field.Planner, plans []commission.Plan, device
 }
 
 // saverOf gives what keeps a keyring while devices are at work.
-func (d *Desk) saverOf(keys *job.Keyring) *saver {
+func (d *Desk) saverOf(keys *keyring.Keyring) *saver {
 	if d.saver == nil || d.saver.keys != keys {
 		d.saver = newSaver(keys)
 	}
@@ -126,7 +134,7 @@ type Crew struct {
 }
 
 // Commission carries plans out, side by side.
-func (d *Desk) Commission(ctx context.Context, n *reach.Net, planner *field.Planner, plans []commission.Plan, c Crew, v View) ([]commission.Result, error) {
+func (d *Desk) Commission(ctx context.Context, n *reach.Net, planner *Planner, plans []commission.Plan, c Crew, v View) ([]commission.Result, error) {
 	prover, done, err := d.Prover(ctx, n)
 	if err != nil {
 		return nil, err
@@ -135,9 +143,9 @@ func (d *Desk) Commission(ctx context.Context, n *reach.Net, planner *field.Plan
 	if c.Size > 0 {
 		prover.Place = commission.NewPlaces(c.Size)
 	}
-	worker := d.worker(prover, v.Step, planner.Keys)
+	worker := d.worker(prover, v.Step, planner.Keyring)
 	worker.HandLimit = c.Hands
-	return d.watchOver(ctx, planner.Keys, v, func(done func(commission.Result)) []commission.Result {
+	return d.watchOver(ctx, planner.Keyring, v, func(done func(commission.Result)) []commission.Result {
 		var held []int64 // what is told of them hangs on what their recorders did
 		all := commission.RunAll(ctx, worker, plans, spawn, func(r commission.Result) {
 			if r.MayUnlock() {
@@ -204,7 +212,7 @@ type Outlook struct {
 
 // Outlook tells what would be written, without any traffic: the same code decides it as
 // when it is carried out. Nothing is kept of what it plans with, a draft of the keyring.
-func (d *Desk) Outlook(ctx context.Context, keys *job.Keyring, only Selection) ([]Outlook, error) {
+func (d *Desk) Outlook(ctx context.Context, keys *keyring.Keyring, only Selection) ([]Outlook, error) {
 	draft, err := keys.Draft()
 	if err != nil {
 		return nil, err
@@ -218,7 +226,7 @@ func (d *Desk) Outlook(ctx context.Context, keys *job.Keyring, only Selection) (
 	}
 	var out []Outlook
 	plans := planner.Plans(d.Devices)
-	field.Recorded(plans, d.Devices)
+	policy.Recorded(plans, d.Devices)
 	for _, p := range only.of(plans) {
 		x := device.ByID(d.Devices, p.ID)
 		o := Outlook{Plan: p, To: *x.Allotted}
@@ -228,7 +236,7 @@ func (d *Desk) Outlook(ctx context.Context, keys *job.Keyring, only Selection) (
 		case x.Alarm != "":
 			o.Stopped = x.Alarm
 		case p.Manner == commission.ByService:
-			o.Writes, o.Partial = commission.Outlook(p, field.Expect(x)), x.Writes == nil || x.Writes.Partial
+			o.Writes, o.Partial = commission.Outlook(p, policy.Expect(x)), x.Writes == nil || x.Writes.Partial
 		}
 		out = append(out, o)
 	}

@@ -13,8 +13,12 @@ import (
 
 	"janustat/core/advice"
 	"janustat/core/device"
+	"janustat/core/sheet"
 	"janustat/core/text"
+	"janustat/internal/disk"
 	"janustat/internal/job"
+	"janustat/internal/sheetfile"
+	"janustat/internal/store"
 )
 
 // Decide carries out a change that touches no device, so that it can be taken back. what
@@ -25,29 +29,29 @@ func (d *Desk) Decide(ctx context.Context, what string, ids []int64, change func
 		return err
 	}
 	path := d.Job.Path(job.SheetFile)
-	sheet, err := os.ReadFile(path)
+	was, err := os.ReadFile(path)
 	if err != nil {
-		return fmt.Errorf("%w: %w", job.ErrSheet, err)
+		return fmt.Errorf("%w: %w", sheet.ErrSheet, err)
 	}
 	// Kept before the change: cut short in the middle, it can be taken back all the same, and
 	// an older one is never taken for it.
 	last, lerr := d.Job.Register.LastChange(ctx)
-	before.Sheet, before.SheetAfter = sheet, hashOf(sheet)
+	before.Sheet, before.SheetAfter = was, hashOf(was)
 	if err := d.Job.Register.KeepBefore(ctx, before); err != nil {
 		return err
 	}
 	cerr := change()
 	after, err := os.ReadFile(path)
 	if err != nil {
-		return errors.Join(cerr, fmt.Errorf("%w: %w", job.ErrSheet, err))
+		return errors.Join(cerr, fmt.Errorf("%w: %w", sheet.ErrSheet, err))
 	}
-	if cerr != nil && lerr == nil && string(after) == string(sheet) {
+	if cerr != nil && lerr == nil && string(after) == string(was) {
 		return errors.Join(cerr, d.Job.Register.KeepBefore(ctx, last)) // nothing was changed
 	}
 	before.Sheet, before.SheetAfter = nil, ""
-	if string(after) != string(sheet) {
-		before.Sheet, before.SheetAfter = sheet, hashOf(after)
-		if d.Job.Sheet, err = job.ReadSheet(path); err != nil {
+	if string(after) != string(was) {
+		before.Sheet, before.SheetAfter = was, hashOf(after)
+		if d.Job.Sheet, err = sheetfile.Read(path); err != nil {
 			return errors.Join(cerr, err)
 		}
 	}
@@ -60,7 +64,7 @@ func hashOf(b []byte) string {
 }
 
 // Undo takes back the last change that touched no device. agree is asked first.
-func (d *Desk) Undo(ctx context.Context, agree func(job.Before) error) error {
+func (d *Desk) Undo(ctx context.Context, agree func(store.Before) error) error {
 	b, err := d.Job.Register.LastChange(ctx)
 	if err != nil {
 		return &Misuse{err}
@@ -82,7 +86,7 @@ func (d *Desk) Undo(ctx context.Context, agree func(job.Before) error) error {
 	if b.Sheet != nil {
 		now, err := os.ReadFile(path)
 		if err != nil {
-			return fmt.Errorf("%w: %w", job.ErrSheet, err)
+			return fmt.Errorf("%w: %w", sheet.ErrSheet, err)
 		}
 		if hashOf(now) != b.SheetAfter {
 			return misuse("the last change was the %s, and %s was edited since then: nothing is taken back", b.What, job.SheetFile)
@@ -92,7 +96,7 @@ func (d *Desk) Undo(ctx context.Context, agree func(job.Before) error) error {
 		return err
 	}
 	if b.Sheet != nil {
-		if err := job.WriteFile(path, b.Sheet, 0o644); err != nil {
+		if err := disk.WriteFile(path, b.Sheet, 0o644); err != nil {
 			return err
 		}
 	}
@@ -113,9 +117,9 @@ func (d *Desk) Name(ctx context.Context, x *device.Device, name string) error {
 	return d.Decide(ctx, "name of "+x.Label(), []int64{x.ID}, func() error {
 		path := d.Job.Path(job.SheetFile)
 		if ref := d.Job.Sheet.Among(d.Devices).NamedBy(x); ref != "" {
-			return job.Rename(path, ref, name)
+			return sheetfile.Rename(path, ref, name)
 		}
-		return job.AddNames(path, map[string]string{x.MAC.String(): name})
+		return sheetfile.AddNames(path, map[string]string{x.MAC.String(): name})
 	})
 }
 
@@ -169,7 +173,7 @@ func (d *Desk) Retag(ctx context.Context, ref, tag string, agree func([]Move) er
 		return err
 	}
 	tag = strings.ToUpper(tag)
-	if !job.IsTag(tag) || tag[:1] != x.TagLetter() {
+	if !sheet.IsTag(tag) || tag[:1] != x.TagLetter() {
 		return misuse("%q cannot be its tag: take %s and two to four digits, as %s07", tag, x.TagLetter(), x.TagLetter())
 	}
 	if at := slices.IndexFunc(d.Devices, func(o device.Device) bool { return strings.EqualFold(o.Tag, tag) }); at >= 0 {
@@ -222,7 +226,7 @@ func (d *Desk) retag(ctx context.Context, what string, tags map[int64]string, mo
 	}
 	return d.Decide(ctx, what, ids, func() error {
 		if moved != "" {
-			if _, err := job.RetagSheet(d.Job.Path(job.SheetFile), moved, renamed[moved]); err != nil {
+			if _, err := sheetfile.Retag(d.Job.Path(job.SheetFile), moved, renamed[moved]); err != nil {
 				return err
 			}
 		}

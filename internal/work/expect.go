@@ -10,9 +10,10 @@ import (
 	"time"
 
 	"janustat/core/device"
+	"janustat/core/policy"
 	"janustat/core/text"
-	"janustat/internal/field"
 	"janustat/internal/job"
+	"janustat/internal/survey"
 )
 
 // Expected is what a survey is to find: so many devices in all, or of each kind.
@@ -84,11 +85,11 @@ func (e Expected) Missing(devices []device.Device) []string {
 // Met tells whether a survey's findings so far hold everything expected, described: a
 // device that is only counted might turn out to be configured by hand for want of an
 // answer.
-func (e Expected) Met(j *job.Job, known []device.Device) func(*field.Findings) bool {
+func (e Expected) Met(j *job.Job, known []device.Device) func(*survey.Findings) bool {
 	if e.None() {
 		return nil
 	}
-	return func(f *field.Findings) bool {
+	return func(f *survey.Findings) bool {
 		found := WithKinds(j, device.Merge(f.Sightings))
 		all, _ := device.Reconcile(known, found, time.Time{})
 		seen, described := map[device.MAC]bool{}, map[device.MAC]bool{}
@@ -96,14 +97,14 @@ func (e Expected) Met(j *job.Job, known []device.Device) func(*field.Findings) b
 			seen[found[i].MAC] = true
 		}
 		for i := range f.Sightings {
-			if f.Sightings[i].By == field.ByService {
+			if f.Sightings[i].By == device.ByService {
 				described[f.Sightings[i].MAC] = true
 			}
 		}
 		all = slices.DeleteFunc(all, func(d device.Device) bool {
 			return !seen[d.MAC] || !described[d.MAC] && !d.Access.Dumb()
 		})
-		field.Judge(j.Sheet, all, netip.Prefix{})
+		policy.Judge(j.Sheet, all, netip.Prefix{})
 		return len(e.Missing(all)) == 0
 	}
 }

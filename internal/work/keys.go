@@ -10,8 +10,9 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/evidence"
-	"janustat/internal/field"
-	"janustat/internal/job"
+	"janustat/core/policy"
+	"janustat/core/proving"
+	"janustat/internal/keyring"
 	"janustat/internal/reach"
 )
 
@@ -35,7 +36,7 @@ func (d *Desk) Offer(ctx context.Context, n *reach.Net, x *device.Device, k comm
 		return err
 	}
 	defer done()
-	plan := field.KeyPlan(x, k.User, k.Password)
+	plan := policy.KeyPlan(x, k.User, k.Password)
 	if d.Job.Sheet.Among(d.Devices).AllowsPlain(x) {
 		plan.MuteTLS = ""
 	}
@@ -65,7 +66,7 @@ func (d *Desk) Offer(ctx context.Context, n *reach.Net, x *device.Device, k comm
 }
 
 // triesLeft says when the next try may be made.
-func triesLeft(ctx context.Context, p field.Prover, plan commission.Plan) string {
+func triesLeft(ctx context.Context, p proving.Prover, plan commission.Plan) string {
 	left, err := p.Attempts.Remaining(ctx, plan)
 	switch {
 	case err != nil:
@@ -81,22 +82,22 @@ type Change struct {
 	Plans []commission.Plan
 	user  string // a further user's; the administrator's if empty
 	desk  *Desk
-	keys  *job.Keyring
+	keys  *keyring.Keyring
 }
 
 // PlanChange makes new passwords for the chosen devices that have one, or for one further
 // user on them. Keep is to be called before Carry.
-func (d *Desk) PlanChange(p *field.Planner, chosen []int, user string) (*Change, error) {
+func (d *Desk) PlanChange(p *Planner, chosen []int, user string) (*Change, error) {
 	var picked []device.Device
 	for _, i := range chosen {
-		if _, _, ok := p.Keys.For(d.Devices[i].MAC); ok && d.Devices[i].InJob == device.Taken {
+		if _, _, ok := p.Keyring.For(d.Devices[i].MAC); ok && d.Devices[i].InJob == device.Taken {
 			picked = append(picked, d.Devices[i])
 		}
 	}
 	if len(picked) == 0 {
 		return nil, &Misuse{advice.Wrap(errors.New("none of these is in the job with a key on the keyring"), "%s shows which are", advice.KeyList)}
 	}
-	c := &Change{user: user, desk: d, keys: p.Keys}
+	c := &Change{user: user, desk: d, keys: p.Keyring}
 	var err error
 	if user == "" {
 		c.Plans, err = p.Change(picked)

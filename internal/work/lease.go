@@ -11,23 +11,24 @@ import (
 	"janustat/core/advice"
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/lan"
 	"janustat/core/text"
-	"janustat/internal/field"
-	"janustat/internal/job"
+	"janustat/internal/lease"
 	"janustat/internal/reach"
 	"janustat/internal/speak/dhcp"
+	"janustat/internal/survey"
 )
 
 // LeaseClients gives the taken devices with the address each is to have: what is
 // allotted, else the next of the temporary range.
-func (d *Desk) LeaseClients() ([]field.LeaseClient, error) {
-	var out []field.LeaseClient
+func (d *Desk) LeaseClients() ([]lease.Client, error) {
+	var out []lease.Client
 	var next, last netip.Addr
 	if t := d.Job.Sheet.Lease.Temporary; t != nil {
 		next, last = t.From, t.To
 	}
 	for _, x := range device.OfJob(d.Devices) {
-		c := field.LeaseClient{MAC: x.MAC, Waiting: !x.Address().IsValid()}
+		c := lease.Client{MAC: x.MAC, Waiting: !x.Address().IsValid()}
 		switch {
 		case x.Allotted != nil:
 			c.Address = x.Allotted.Address
@@ -46,36 +47,36 @@ func (d *Desk) LeaseClients() ([]field.LeaseClient, error) {
 
 // Leasing is how leases are given.
 type Leasing struct {
-	Clients []field.LeaseClient
+	Clients []lease.Client
 	For     time.Duration
 	Stay    bool
-	Tell    func(label string, c field.LeaseClient, text string)
+	Tell    func(label string, c lease.Client, text string)
 }
 
 // Lease gives devices their addresses by DHCP, looks what they are, and tells who took one.
-func (d *Desk) Lease(ctx context.Context, n *reach.Net, o Leasing) (field.Leases, error) {
-	g, err := field.Ground(ctx, d.Job, d.Devices)
+func (d *Desk) Lease(ctx context.Context, n *reach.Net, o Leasing) (lease.Outcome, error) {
+	g, err := Ground(ctx, d.Job, d.Devices)
 	if err != nil {
-		return field.Leases{}, err
+		return lease.Outcome{}, err
 	}
 	for _, c := range o.Clients {
 		if err := ground.Check(g.Subnet, c.Address, g.Gateway); err != nil {
-			return field.Leases{}, misuse("lease for %s: %w", c.MAC, err)
+			return lease.Outcome{}, misuse("lease for %s: %w", c.MAC, err)
 		}
 	}
 	subnets, avoid, err := d.Lay(ctx, n)
 	if err != nil {
-		return field.Leases{}, err
+		return lease.Outcome{}, err
 	}
 	d.Say("looking for other DHCP servers …")
-	ended, err := field.Leaser{
+	ended, err := lease.Server{
 		Net: n, Subnets: subnets, Avoid: func(x netip.Addr) bool {
-			return avoid(x) || slices.ContainsFunc(o.Clients, func(c field.LeaseClient) bool { return c.Address == x })
+			return avoid(x) || slices.ContainsFunc(o.Clients, func(c lease.Client) bool { return c.Address == x })
 		},
 		Terms:   dhcp.Lease{Subnet: g.Subnet, Gateway: g.Gateway, DNS: g.DNS, NTP: g.NTP, Time: d.Job.Sheet.LeaseTime()},
 		Clients: o.Clients, For: o.For, Stay: o.Stay, Log: d.Log,
-		Tell:  func(c field.LeaseClient, text string) { o.Tell(device.ByMAC(d.Devices, c.MAC).Label(), c, text) },
-		Given: func(l job.LeaseRecord) error { return d.Job.Register.AddLease(context.WithoutCancel(ctx), l) },
+		Tell:  func(c lease.Client, text string) { o.Tell(device.ByMAC(d.Devices, c.MAC).Label(), c, text) },
+		Given: func(l lan.Lease) error { return d.Job.Register.AddLease(context.WithoutCancel(ctx), l) },
 	}.Run(ctx)
 	switch {
 	case errors.Is(err, context.Canceled) && len(ended.Leased) > 0:
@@ -90,7 +91,7 @@ func (d *Desk) Lease(ctx context.Context, n *reach.Net, o Leasing) (field.Leases
 // afterLease surveys, and marks the leased devices that speak nothing: they are
 // addressed by their lease for good.
 func (d *Desk) afterLease(ctx context.Context, n *reach.Net, leased []device.MAC) error {
-	s, err := d.Look(ctx, n, Survey{Listen: field.DefaultListen, Silent: true})
+	s, err := d.Look(ctx, n, Survey{Listen: survey.DefaultListen, Silent: true})
 	if err != nil {
 		return err
 	}

@@ -9,7 +9,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/open"
-	"janustat/internal/field"
+	"janustat/core/proving"
 	"janustat/internal/job"
 )
 
@@ -94,7 +94,7 @@ func lastProofs(ctx context.Context, j *job.Job) (map[int64]open.Proof, error) {
 	}
 	out := map[int64]open.Proof{}
 	for id, r := range records {
-		var checks []field.Check
+		var checks []proving.Check
 		if err := json.Unmarshal(r.Checks, &checks); err != nil {
 			return nil, fmt.Errorf("register: proof of %s: %w", r.At.Format(time.DateTime), err)
 		}

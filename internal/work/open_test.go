@@ -1,30 +1,30 @@
 package work
 
 import (
-	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 
 	"janustat/core/advice"
-	"janustat/core/open"
-	"janustat/internal/field"
+	"janustat/core/checks"
 )
 
 // What mends a check is said of the checks that there are, by their names.
 func TestEveryCheckHasItsMend(t *testing.T) {
-	usual := open.Mend("", "C01").String()
+	usual := checks.Mend("", "C01").String()
 	own := map[string]advice.Act{
-		field.CheckAnswers: advice.Survey, field.CheckIdentity: advice.Restore, field.CheckCert: advice.Restore, field.CheckAlone: advice.Survey,
-		field.CheckPassword: advice.KeySet, field.CheckOldKeys: advice.KeyChange, field.CheckClosed: advice.KeyChange,
+		checks.Answers: advice.Survey, checks.Identity: advice.Restore, checks.Cert: advice.Restore, checks.Alone: advice.Survey,
+		checks.Password: advice.KeySet, checks.OldKeys: advice.KeyChange, checks.Closed: advice.KeyChange,
 	}
 	for check, act := range own {
-		assert.True(t, slices.Contains(field.Checks, check), check)
-		assert.Contains(t, open.Mend(check, "C01").String(), string(act), check)
+		assert.True(t, checks.Order(check) < len(checks.All), check)
+		assert.Contains(t, checks.Mend(check, "C01").String(), string(act), check)
 	}
-	for _, check := range field.Checks {
-		_, has := own[check]
-		assert.Equal(t, !has, open.Mend(check, "C01").String() == usual, check)
+	for _, c := range checks.All {
+		_, has := own[c.Name]
+		assert.Equal(t, !has, checks.Mend(c.Name, "C01").String() == usual, c.Name)
+		assert.NotEmpty(t, c.Head, c.Name)
+		assert.NotEmpty(t, c.Holds, c.Name)
 	}
 }
 

@@ -6,7 +6,6 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
-	"janustat/internal/field"
 	"janustat/internal/reach"
 )
 
@@ -26,7 +25,7 @@ func (d *Desk) Partners(tags []string) (out []*device.Device) {
 // Park has the recorders among partners connect to none of these cameras until they are joined
 // again: one that goes on with a password that is no more locks a camera for everybody. One that
 // cannot be told goes on as it did. It gives how that went with each.
-func (d *Desk) Park(ctx context.Context, n *reach.Net, planner *field.Planner, partners []*device.Device, tags []string, tell View) ([]commission.Result, error) {
+func (d *Desk) Park(ctx context.Context, n *reach.Net, planner *Planner, partners []*device.Device, tags []string, tell View) ([]commission.Result, error) {
 	var recorders []*device.Device
 	for _, x := range partners {
 		if x.Kind == device.Recorder {
@@ -48,7 +47,7 @@ func (d *Desk) Park(ctx context.Context, n *reach.Net, planner *field.Planner, p
 
 // Rejoin plans that devices are joined up anew with others that have new passwords, by their
 // tags. also are planned beside, in full.
-func (d *Desk) Rejoin(planner *field.Planner, partners []*device.Device, tags []string, also ...*device.Device) ([]commission.Plan, error) {
+func (d *Desk) Rejoin(planner *Planner, partners []*device.Device, tags []string, also ...*device.Device) ([]commission.Plan, error) {
 	only := Selection{}
 	for _, x := range slices.Concat(partners, also) {
 		only[x.ID] = true

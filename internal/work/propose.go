@@ -5,8 +5,8 @@ import (
 	"strings"
 
 	"janustat/core/device"
+	"janustat/core/sheet"
 	"janustat/core/text"
-	"janustat/internal/job"
 )
 
 // Proposal is which devices might work together, where the job sheet does not say so yet.
@@ -20,7 +20,7 @@ type Proposal struct {
 // in the order of their tags; door stations with the indoor ones, one with one where there are as
 // many, and else each with all; panels with no server, which nobody can guess. It is empty where the job sheet
 // has said all of that.
-func Propose(sheet *job.Sheet, devices []device.Device) Proposal {
+func Propose(sheet *sheet.Sheet, devices []device.Device) Proposal {
 	p := Proposal{Sections: map[string]string{}}
 	var recorders, cameras, doors, stations, panels []string
 	of := device.OfJob(devices)

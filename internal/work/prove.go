@@ -11,10 +11,12 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/policy"
+	"janustat/core/proving"
 	"janustat/core/secret"
-	"janustat/internal/field"
-	"janustat/internal/job"
+	"janustat/internal/keyring"
 	"janustat/internal/reach"
+	"janustat/internal/store"
 )
 
 // ErrInterrupted ends work that a person, or the system, has stopped.
@@ -22,7 +24,7 @@ var ErrInterrupted = errors.New("interrupted")
 
 // Proving is what an acceptance test gave.
 type Proving struct {
-	Proofs  []field.Proof
+	Proofs  []proving.Proof
 	Of      int // so many were to be proved; more than there are proofs where it was interrupted
 	Failed  int
 	InClear map[int64]bool // devices whose password was set without encryption, by ID
@@ -30,7 +32,7 @@ type Proving struct {
 
 // Prove reads the devices that are meant back, compares them with the register, and records
 // what it found. done, which may be nil, is told of each.
-func (d *Desk) Prove(ctx context.Context, n *reach.Net, keys *job.Keyring, only Selection, done func(*field.Proof)) (Proving, error) {
+func (d *Desk) Prove(ctx context.Context, n *reach.Net, keys *keyring.Keyring, only Selection, done func(*proving.Proof)) (Proving, error) {
 	prover, end, err := d.Prover(ctx, n)
 	if err != nil {
 		return Proving{}, err
@@ -66,7 +68,7 @@ func (d *Desk) Prove(ctx context.Context, n *reach.Net, keys *job.Keyring, only 
 
 // provable plans, for proving, which makes up nothing new: what planning makes up for
 // devices and users without a key is neither offered nor kept.
-func (d *Desk) provable(ctx context.Context, keys *job.Keyring) ([]commission.Plan, map[int64]bool, error) {
+func (d *Desk) provable(ctx context.Context, keys *keyring.Keyring) ([]commission.Plan, map[int64]bool, error) {
 	draft, err := keys.Draft()
 	if err != nil {
 		return nil, nil, err
@@ -80,7 +82,7 @@ func (d *Desk) provable(ctx context.Context, keys *job.Keyring) ([]commission.Pl
 	}
 	planner.AdmitNewcomers = true // nothing is given to them
 	plans := planner.Plans(d.Devices)
-	field.Recorded(plans, d.Devices)
+	policy.Recorded(plans, d.Devices)
 	inClear := map[int64]bool{}
 	for i := range plans {
 		if _, _, ok := keys.For(plans[i].MAC); !ok {
@@ -97,8 +99,8 @@ const proveLimit = 100 * time.Second
 
 // proveAll proves side by side, records each proof as it ends, those that end together in
 // one go, and keeps the order. What was cut short by an interruption is no proof.
-func (d *Desk) proveAll(ctx context.Context, p field.Prover, plans []commission.Plan, keys *job.Keyring, out *Proving, tell func(*field.Proof)) error {
-	proofs, whole := make([]field.Proof, len(plans)), make([]bool, len(plans))
+func (d *Desk) proveAll(ctx context.Context, p proving.Prover, plans []commission.Plan, keys *keyring.Keyring, out *Proving, tell func(*proving.Proof)) error {
+	proofs, whole := make([]proving.Proof, len(plans)), make([]bool, len(plans))
 	done := make(chan int, len(plans))
 	over := map[int64]chan struct{}{}
 	for i := range plans {
@@ -134,7 +136,7 @@ func (d *Desk) proveAll(ctx context.Context, p field.Prover, plans []commission.
 	subnet := d.Subnet(ctx)
 	kept := context.WithoutCancel(ctx) // what was proved was proved
 	for left := len(plans); left > 0; {
-		var ended []*field.Proof
+		var ended []*proving.Proof
 		for wait := true; wait || len(done) > 0; wait = false {
 			i := <-done
 			if left--; whole[i] {
@@ -166,11 +168,11 @@ func (d *Desk) proveAll(ctx context.Context, p field.Prover, plans []commission.
 
 // takeRefusedUsers records which further users' passwords do not open their device, so that the
 // next commissioning gives them again, and nobody tries them once more.
-func (d *Desk) takeRefusedUsers(ctx context.Context, proofs []*field.Proof, plans []commission.Plan) error {
+func (d *Desk) takeRefusedUsers(ctx context.Context, proofs []*proving.Proof, plans []commission.Plan) error {
 	for _, proof := range proofs {
 		at := slices.IndexFunc(plans, func(p commission.Plan) bool { return p.ID == proof.Device.ID })
 		for _, a := range proof.NotOpened(plans[at]) {
-			id, err := d.Job.Register.Begin(ctx, plans[at], commission.Write{Step: commission.StepUser, Intent: commission.UserIntent(a)})
+			id, err := d.Job.Register.Begin(ctx, plans[at], commission.UserWrite(a))
 			if err == nil {
 				err = d.Job.Register.End(ctx, id, string(commission.OutcomeRefused), commission.NotOpened)
 			}
@@ -184,12 +186,12 @@ func (d *Desk) takeRefusedUsers(ctx context.Context, proofs []*field.Proof, plan
 
 // takeProofs records proofs, and which passwords were refused, so that they are not
 // offered again.
-func (d *Desk) takeProofs(ctx context.Context, proofs []*field.Proof, keys *job.Keyring, subnet netip.Prefix) error {
+func (d *Desk) takeProofs(ctx context.Context, proofs []*proving.Proof, keys *keyring.Keyring, subnet netip.Prefix) error {
 	if len(proofs) == 0 {
 		return nil
 	}
 	at := time.Now()
-	records, events := map[int64]job.ProofRecord{}, map[int64][]device.Event{}
+	records, events := map[int64]store.Proof{}, map[int64][]device.Event{}
 	noted := false
 	for _, proof := range proofs {
 		checks, err := json.Marshal(proof.Checks)
@@ -197,7 +199,7 @@ func (d *Desk) takeProofs(ctx context.Context, proofs []*field.Proof, keys *job.
 			return err
 		}
 		x := device.ByID(d.Devices, proof.Device.ID)
-		records[x.ID], events[x.ID] = job.ProofRecord{At: at, OK: proof.OK(), Checks: checks}, proof.Events(at)
+		records[x.ID], events[x.ID] = store.Proof{At: at, OK: proof.OK(), Checks: checks}, proof.Events(at)
 		noted = keys.NoteRefused(x.MAC, proof.Refused) || noted
 	}
 	change := func(x *device.Device) {

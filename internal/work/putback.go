@@ -13,7 +13,8 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/ground"
-	"janustat/internal/field"
+	"janustat/core/policy"
+	"janustat/core/settings"
 	"janustat/internal/reach"
 )
 
@@ -26,18 +27,18 @@ type Return struct {
 }
 
 // Return plans to put a device back as it was found, as far as that was recorded.
-func (d *Desk) Return(planner *field.Planner, x *device.Device) (*Return, error) {
+func (d *Desk) Return(planner *Planner, x *device.Device) (*Return, error) {
 	found := x.AsFound
 	if found == nil {
 		return nil, &Misuse{advice.Wrap(fmt.Errorf("nothing is recorded of how %s was found: nothing was ever written to it", x.Label()), "%s takes it out of the job", advice.Leave.On(x.Label()))}
 	}
 	out := &Return{Device: x, Plan: planner.KeyPlan(x)}
 	p := &out.Plan
-	p.Manner = field.MannerOf(x)
+	p.Manner = policy.MannerOf(x)
 	if p.Manner != commission.ByService {
 		return nil, &Misuse{fmt.Errorf("%s was set up by hand: put it back by hand. It had %s", x.Label(), ReturnText(*found))}
 	}
-	p.Target = *found
+	p.Target, p.Wants = *found, found.All()
 	out.Former.DHCP = found.DHCP
 	if found.DHCP || !found.Address.Is4() {
 		// It stays where it is until it is told to ask by DHCP.
@@ -54,9 +55,8 @@ func (d *Desk) Return(planner *field.Planner, x *device.Device) (*Return, error)
 	if found.Name == "" && x.Name != "" {
 		out.Cannot = append(out.Cannot, fmt.Sprintf("its name, which it had none of (it is called %q)", x.Name))
 	}
-	for intent := range planner.Progress[x.ID].Users {
-		name, _, _ := strings.Cut(intent, " as ")
-		out.Former.Dismiss = append(out.Former.Dismiss, name)
+	for a := range planner.Progress[x.ID].Users {
+		out.Former.Dismiss = append(out.Former.Dismiss, a.Name)
 	}
 	slices.Sort(out.Former.Dismiss)
 	out.Cannot = append(out.Cannot, "its clock, which is right now", "its password, which is the keyring's from now on")
@@ -78,25 +78,28 @@ func ReturnText(s device.Settings) string {
 	if s.Name != "" {
 		parts = append(parts, fmt.Sprintf("name %q", s.Name))
 	}
-	if s.Zone != "" {
-		parts = append(parts, "time zone "+s.Zone)
+	values := s.All()
+	for _, x := range settings.All {
+		if value := values[x.Name]; value != "" {
+			parts = append(parts, x.Title+" "+value)
+		}
 	}
 	return strings.Join(parts, ", ")
 }
 
 // PutBack puts devices back as they were found, side by side, and leaves those that are out of the job.
-func (d *Desk) PutBack(ctx context.Context, n *reach.Net, planner *field.Planner, list []*Return, tell View) ([]commission.Result, error) {
+func (d *Desk) PutBack(ctx context.Context, n *reach.Net, planner *Planner, list []*Return, tell View) ([]commission.Result, error) {
 	prover, done, err := d.Prover(ctx, n)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	w := d.worker(prover, tell.Step, planner.Keys)
+	w := d.worker(prover, tell.Step, planner.Keyring)
 	plans := make([]commission.Plan, len(list))
 	for i, r := range list {
 		plans[i] = r.Plan
 	}
-	results, err := d.watchOver(ctx, planner.Keys, tell, func(done func(commission.Result)) []commission.Result {
+	results, err := d.watchOver(ctx, planner.Keyring, tell, func(done func(commission.Result)) []commission.Result {
 		return commission.Each(plans, spawn, done, func(p commission.Plan) commission.Result {
 			if p.Stop != nil {
 				return commission.Result{Plan: p, Status: commission.NeedsYou, Reason: p.Stop.Error(), Next: p.Stop.Next}

@@ -9,15 +9,15 @@ import (
 	"janustat/core/advice"
 	"janustat/core/commission"
 	"janustat/core/device"
-	"janustat/internal/field"
 	"janustat/internal/reach"
+	"janustat/internal/survey"
 )
 
 // Deed is one thing done to one device where it is: to restart it, or to reset it.
 type Deed = func(commission.Worker, context.Context, commission.Plan) commission.Result
 
 // Do does one thing to devices of the job, side by side. tell is told of each step.
-func (d *Desk) Do(ctx context.Context, n *reach.Net, planner *field.Planner, list []*device.Device, deed Deed, tell View) ([]commission.Result, error) {
+func (d *Desk) Do(ctx context.Context, n *reach.Net, planner *Planner, list []*device.Device, deed Deed, tell View) ([]commission.Result, error) {
 	plans := make([]commission.Plan, len(list))
 	for i, x := range list {
 		plans[i] = planner.KeyPlan(x)
@@ -27,8 +27,8 @@ func (d *Desk) Do(ctx context.Context, n *reach.Net, planner *field.Planner, lis
 		return nil, err
 	}
 	defer done()
-	w := d.worker(prover, tell.Step, planner.Keys)
-	return d.watchOver(ctx, planner.Keys, tell, func(done func(commission.Result)) []commission.Result {
+	w := d.worker(prover, tell.Step, planner.Keyring)
+	return d.watchOver(ctx, planner.Keyring, tell, func(done func(commission.Result)) []commission.Result {
 		return commission.Each(plans, func(f func()) { go f() }, done, func(p commission.Plan) commission.Result {
 			if p.Stop != nil {
 				return commission.Result{Plan: p, Status: commission.NeedsYou, Reason: p.Stop.Error(), Next: p.Stop.Next}
@@ -61,7 +61,7 @@ func (d *Desk) AwaitFresh(ctx context.Context, n *reach.Net, x *device.Device, u
 	if err != nil {
 		return nil, err
 	}
-	s.Enough = func(f *field.Findings) bool {
+	s.Enough = func(f *survey.Findings) bool {
 		for _, g := range f.Sightings {
 			if g.MAC == unit && g.Facts.Access == device.Fresh {
 				return true
@@ -70,9 +70,9 @@ func (d *Desk) AwaitFresh(ctx context.Context, n *reach.Net, x *device.Device, u
 		return false
 	}
 	// Rounds, since a survey asks a device what it is when it is first heard.
-	var found *field.Findings
+	var found *survey.Findings
 	for begun := time.Now(); ; {
-		s.Listen = min(field.DefaultListen, max(wait-time.Since(begun), time.Second))
+		s.Listen = min(survey.DefaultListen, max(wait-time.Since(begun), time.Second))
 		if found, err = s.Run(ctx); err != nil {
 			return nil, err
 		}
@@ -114,7 +114,7 @@ func (d *Desk) replace(id int64, mac device.MAC, replaces bool, found []device.D
 
 // Recommission plans for a device that is back, with a new password, and for those that are to
 // know of it.
-func (d *Desk) Recommission(planner *field.Planner, back *device.Device, partners []*device.Device) ([]commission.Plan, error) {
+func (d *Desk) Recommission(planner *Planner, back *device.Device, partners []*device.Device) ([]commission.Plan, error) {
 	for i := range planner.All {
 		if planner.All[i].ID == back.ID {
 			planner.All[i] = *back

@@ -10,8 +10,9 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/device"
-	"janustat/internal/field"
+	"janustat/core/policy"
 	"janustat/internal/job"
+	"janustat/internal/keyring"
 )
 
 // View is told how work on devices goes on. Its functions are called from several
@@ -33,7 +34,7 @@ func (d *Desk) takeDown(ctx context.Context) results { return results{d.Job, d.S
 // add carries one result into the register.
 func (t results) add(ctx context.Context, r commission.Result) error {
 	err := t.job.Register.Change(ctx, r.Plan.ID, func(d *device.Device) {
-		d.Apply(field.Events(r, time.Now())...)
+		d.Apply(policy.Events(r, time.Now())...)
 		d.Apply(device.Judged{Site: t.site, NotOurs: t.job.Sheet.IsNotOurs(d.Address())})
 	})
 	if err != nil {
@@ -48,13 +49,13 @@ func (t results) end(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	field.Judge(t.job.Sheet, devices, field.SiteSubnet(ctx, t.job, devices))
+	policy.Judge(t.job.Sheet, devices, SiteSubnet(ctx, t.job, devices))
 	return t.job.Register.Save(ctx, devices)
 }
 
 // watchOver shows and saves each result as it comes, and what they tell of keys once all
 // are there.
-func (d *Desk) watchOver(ctx context.Context, keys *job.Keyring, v View, work func(done func(commission.Result)) []commission.Result) ([]commission.Result, error) {
+func (d *Desk) watchOver(ctx context.Context, keys *keyring.Keyring, v View, work func(done func(commission.Result)) []commission.Result) ([]commission.Result, error) {
 	taken := d.takeDown(ctx)
 	// Saved even when the run is being stopped: what was done was done.
 	kept := context.WithoutCancel(ctx)
@@ -73,7 +74,7 @@ func (d *Desk) watchOver(ctx context.Context, keys *job.Keyring, v View, work fu
 	}
 	err := d.saverOf(keys).keep(func() (changed bool) {
 		for _, r := range all {
-			changed = field.TakeKeys(keys, r, time.Now()) || changed
+			changed = policy.TakeKeys(keys.Ring, r, time.Now()) || changed
 		}
 		return changed
 	})

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"testing"
@@ -13,12 +14,15 @@ import (
 	"janustat/core/device"
 	"janustat/core/evidence"
 	"janustat/internal/job"
+	"janustat/internal/keyring"
+	"janustat/internal/sheetfile"
+	"janustat/internal/store"
 )
 
 // deskWith lays out a new job of so many devices.
 func deskWith(t testing.TB, n int) *Desk {
 	dir := t.TempDir()
-	require.NoError(t, job.Begin(t.Context(), dir, job.NewSheet("Quay", "10.61.0.0/16", "", time.Now())))
+	require.NoError(t, job.Begin(t.Context(), dir, sheetfile.New("Quay", "10.61.0.0/16", "", time.Now())))
 	j, err := job.Open(t.Context(), dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { j.Close() })
@@ -60,7 +64,7 @@ func TestAResultKeepsWhatTheJournalWrote(t *testing.T) {
 	assert.Equal(t, device.Settled, all[0].Condition)
 	gone := settled(&d.Devices[1])
 	gone.Plan.ID = 99
-	assert.ErrorIs(t, taken.add(t.Context(), gone), job.ErrGone)
+	assert.ErrorIs(t, taken.add(t.Context(), gone), store.ErrGone)
 }
 
 // What one result costs does not grow with the job.
@@ -76,4 +80,36 @@ func BenchmarkResult(b *testing.B) {
 			}
 		})
 	}
+}
+
+// What was done was done, though the run is stopped in that moment.
+func TestResultsAreKeptWhenARunIsStopped(t *testing.T) {
+	d := deskWith(t, 2)
+	ctx, stop := context.WithCancel(t.Context())
+	keys := keyring.New(d.Job.Path("keys"), "x")
+	keys.SetWork(10)
+	_, err := d.watchOver(ctx, keys, View{Result: func(commission.Result) {}}, func(done func(commission.Result)) []commission.Result {
+		stop()
+		done(settled(&d.Devices[0]))
+		return []commission.Result{settled(&d.Devices[0])}
+	})
+	require.NoError(t, err)
+	all, err := d.Job.Register.Devices(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, device.Keyed, all[0].Access)
+	assert.Equal(t, device.Fresh, all[1].Access)
+}
+
+// Only what was selected is made ready.
+func TestOnlyWhatIsSelectedIsReady(t *testing.T) {
+	d := deskWith(t, 3)
+	n, waiting, err := d.Ready(Selection{d.Devices[1].ID: true})
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	assert.Empty(t, waiting)
+	d.Devices[2].Allotted = nil
+	n, waiting, err = d.Ready(nil)
+	require.NoError(t, err)
+	assert.Equal(t, 2, n)
+	assert.Equal(t, []string{d.Devices[2].Tag}, waiting)
 }

@@ -3,14 +3,14 @@ package work
 import (
 	"sync"
 
-	"janustat/internal/job"
+	"janustat/internal/keyring"
 )
 
 // saver keeps a keyring while devices are at work on it side by side. What one of them has
 // learnt is on disk before it goes on; those that come while it is being written share the
 // next writing, since each costs half a second of its passphrase.
 type saver struct {
-	keys *job.Keyring
+	keys *keyring.Keyring
 
 	mu      sync.Mutex
 	turn    sync.Cond
@@ -19,7 +19,7 @@ type saver struct {
 	saved   int // so many are on disk
 }
 
-func newSaver(keys *job.Keyring) *saver {
+func newSaver(keys *keyring.Keyring) *saver {
 	s := &saver{keys: keys}
 	s.turn.L = &s.mu
 	return s

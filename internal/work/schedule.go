@@ -9,9 +9,10 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/ground"
-	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/schedule"
+	"janustat/internal/sheetfile"
+	"janustat/internal/store"
 )
 
 // Merge carries what a planner's list says of devices into the job: names into the job
@@ -20,20 +21,20 @@ import (
 // planned ones: the record has such fields itself.
 func (d *Desk) Merge(ctx context.Context, m schedule.Matched, taken func(field string) bool) (names int, kept []string, err error) {
 	among := d.Job.Sheet.Among(d.Devices)
-	add, notes, addresses := map[string]string{}, map[int64]job.Notes{}, map[string]string{}
+	add, notes, addresses := map[string]string{}, map[int64]store.Notes{}, map[string]string{}
 	for _, x := range m.Matches {
-		n := job.Notes{}
+		n := store.Notes{}
 		for field, value := range x.Row.Own {
 			if taken(field) {
 				field = "planned " + field
 			}
-			if job.CheckField(field) == nil {
+			if store.CheckField(field) == nil {
 				n[field] = value
 			}
 		}
 		f := x.Row.Fields
 		for to, value := range map[string]string{
-			job.Place: f[schedule.Place], job.Port: x.Row.SwitchPort(), job.Remark: f[schedule.Remark], "planned channel": f[schedule.Channel], "planned tag": f[schedule.Tag],
+			store.Place: f[schedule.Place], store.Port: x.Row.SwitchPort(), store.Remark: f[schedule.Remark], "planned channel": f[schedule.Channel], "planned tag": f[schedule.Tag],
 		} {
 			if value != "" {
 				n[to] = value
@@ -53,10 +54,10 @@ func (d *Desk) Merge(ctx context.Context, m schedule.Matched, taken func(field s
 		}
 	}
 	return len(add), kept, d.Decide(ctx, "planner's list", slices.Collect(maps.Keys(notes)), func() error {
-		if err := job.AddNames(d.Job.Path(job.SheetFile), add); err != nil {
+		if err := sheetfile.AddNames(d.Job.Path(job.SheetFile), add); err != nil {
 			return err
 		}
-		if err := job.AddAddresses(d.Job.Path(job.SheetFile), addresses); err != nil {
+		if err := sheetfile.AddAddresses(d.Job.Path(job.SheetFile), addresses); err != nil {
 			return err
 		}
 		return d.Job.Register.SetNotes(ctx, notes)
@@ -66,8 +67,8 @@ func (d *Desk) Merge(ctx context.Context, m schedule.Matched, taken func(field s
 // Misplaced tells which addresses of a planner's list cannot be given, before anything is taken in
 // or sent: outside the site network, in use, kept clear, or another device's. They are left out.
 func (d *Desk) Misplaced(ctx context.Context, m *schedule.Matched) (out []string, err error) {
-	g, gerr := field.Ground(ctx, d.Job, d.Devices)
-	reserved, err := field.Reserved(ctx, d.Job, d.Devices)
+	g, gerr := Ground(ctx, d.Job, d.Devices)
+	reserved, err := Reserved(ctx, d.Job, d.Devices)
 	if err != nil {
 		return nil, err
 	}

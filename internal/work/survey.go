@@ -11,20 +11,21 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/text"
-	"janustat/internal/field"
 	"janustat/internal/job"
 	"janustat/internal/oui"
 	"janustat/internal/reach"
 	"janustat/internal/speak/arp"
+	"janustat/internal/store"
+	"janustat/internal/survey"
 	"janustat/internal/wire"
 )
 
 // Surveyed is what a survey gave, before it is kept.
 type Surveyed struct {
-	Found   *field.Findings
+	Found   *survey.Findings
 	Devices []device.Device // the whole register, carried on
 	Changes []device.Change
-	Record  job.SurveyRecord
+	Record  store.Survey
 	Differs []string // what sources say of the site network that is not taken over
 	Crowd   int      // hosts that were heard and are not kept
 	First   bool     // nothing was surveyed before
@@ -59,8 +60,8 @@ func (d *Desk) Look(ctx context.Context, n *reach.Net, o Survey) (*Surveyed, err
 	}
 	s.Enough = o.Expect.Met(d.Job, d.Devices)
 	if !o.Silent && !o.Brief {
-		s.Further, s.Within = field.OtherRanges, o.Within
-		s.Lacks = func(f *field.Findings) bool {
+		s.Further, s.Within = survey.OtherRanges, o.Within
+		s.Lacks = func(f *survey.Findings) bool {
 			if s.Enough != nil {
 				return !s.Enough(f)
 			}
@@ -89,14 +90,14 @@ func (d *Desk) Look(ctx context.Context, n *reach.Net, o Survey) (*Surveyed, err
 	if o.Known != nil {
 		o.Known()
 	}
-	return d.Carry(context.WithoutCancel(ctx), found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: found.Offers, Unasked: found.Unasked})
+	return d.Carry(context.WithoutCancel(ctx), found, store.Survey{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: found.Offers, Unasked: found.Unasked})
 }
 
 // NewSurvey makes ready to survey.
-func (d *Desk) NewSurvey(ctx context.Context, n *reach.Net, o Survey) (field.Survey, error) {
+func (d *Desk) NewSurvey(ctx context.Context, n *reach.Net, o Survey) (survey.Survey, error) {
 	subnets, avoid, err := d.Lay(ctx, n)
 	if err != nil {
-		return field.Survey{}, err
+		return survey.Survey{}, err
 	}
 	tell := func(text string) { d.Say("  %s", text) }
 	if o.Silent {
@@ -108,7 +109,7 @@ func (d *Desk) NewSurvey(ctx context.Context, n *reach.Net, o Survey) (field.Sur
 			known[x.MAC] = true
 		}
 	}
-	return field.Survey{
+	return survey.Survey{
 		Net: n, Subnets: subnets, Listen: o.Listen, Rate: cmp.Or(d.Job.Sheet.Survey.Rate, arp.DefaultRate),
 		Wide: o.Wide, Avoid: avoid, Log: d.Log, Tell: tell, Known: known,
 	}, nil
@@ -117,7 +118,7 @@ func (d *Desk) NewSurvey(ctx context.Context, n *reach.Net, o Survey) (field.Sur
 // Replay surveys what a capture recorded.
 func (d *Desk) Replay(ctx context.Context, path string) (*Surveyed, error) {
 	begun := time.Now()
-	s := field.Survey{Subnets: field.NewSubnets(nil, netip.Prefix{}, nil, d.Job.Sheet.Network.NotOurs), Log: d.Log, Tell: func(text string) { d.Say("  %s", text) }}
+	s := survey.Survey{Subnets: survey.NewSubnets(nil, netip.Prefix{}, nil, d.Job.Sheet.Network.NotOurs), Log: d.Log, Tell: func(text string) { d.Say("  %s", text) }}
 	found, facts, err := s.Replay(ctx, path)
 	if errors.Is(err, wire.ErrCapture) || errors.Is(err, os.ErrNotExist) {
 		return nil, &Misuse{err}
@@ -125,11 +126,11 @@ func (d *Desk) Replay(ctx context.Context, path string) (*Surveyed, error) {
 	if err != nil {
 		return nil, err
 	}
-	return d.Carry(ctx, found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: facts.Addresses, Offers: found.Offers, Unasked: found.Unasked})
+	return d.Carry(ctx, found, store.Survey{At: begun, Took: time.Since(begun), Laptop: facts.Addresses, Offers: found.Offers, Unasked: found.Unasked})
 }
 
 // Carry carries findings into what is known of the devices.
-func (d *Desk) Carry(ctx context.Context, found *field.Findings, record job.SurveyRecord) (*Surveyed, error) {
+func (d *Desk) Carry(ctx context.Context, found *survey.Findings, record store.Survey) (*Surveyed, error) {
 	last, err := d.Job.Register.LastSurvey(ctx)
 	if err != nil {
 		return nil, err
@@ -177,7 +178,7 @@ func (d *Desk) Keep(ctx context.Context, s *Surveyed) error {
 		return err
 	}
 	// Where sources disagree, what is known of the site stays; allotting tells.
-	if _, differs, err := field.KeepGround(ctx, d.Job, s.Devices, false); err == nil {
+	if _, differs, err := KeepGround(ctx, d.Job, s.Devices, false); err == nil {
 		s.Differs = differs
 	}
 	d.Devices = s.Devices
@@ -225,16 +226,16 @@ func WithKinds(j *job.Job, devices []device.Device) []device.Device {
 // Watch stays after a survey and tells what happens, until ctx ends or what is expected
 // is there; missing is nil then, and else what is not there, which may be nothing. tell is
 // called while the desk is locked.
-func (d *Desk) Watch(ctx context.Context, n *reach.Net, s *Surveyed, o Survey, tell func(field.Event) error) (missing []string, err error) {
+func (d *Desk) Watch(ctx context.Context, n *reach.Net, s *Surveyed, o Survey, tell func(survey.Event) error) (missing []string, err error) {
 	o.Silent = true
-	survey, err := d.NewSurvey(ctx, n, o)
+	begin, err := d.NewSurvey(ctx, n, o)
 	if err != nil {
 		return nil, err
 	}
-	survey.Enough = o.Expect.Met(d.Job, d.Devices)
+	begin.Enough = o.Expect.Met(d.Job, d.Devices)
 	begun := time.Now()
 	var told error
-	found, err := field.Watch{Survey: survey, Known: s.Met(), Event: func(e field.Event) {
+	found, err := survey.Watch{Survey: begin, Known: s.Met(), Event: func(e survey.Event) {
 		d.Locked(func() {
 			e.Device = WithKinds(d.Job, []device.Device{e.Device})[0]
 			if known := device.ByMAC(d.Devices, e.Device.MAC); known != nil {
@@ -248,7 +249,7 @@ func (d *Desk) Watch(ctx context.Context, n *reach.Net, s *Surveyed, o Survey, t
 	}
 	// Kept even when it was stopped: what was seen was seen.
 	ctx = context.WithoutCancel(ctx)
-	again, err := d.Carry(ctx, found, job.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: s.Found.Offers, Unasked: s.Found.Unasked})
+	again, err := d.Carry(ctx, found, store.Survey{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: s.Found.Offers, Unasked: s.Found.Unasked})
 	if err != nil {
 		return nil, err
 	}

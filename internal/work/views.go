@@ -11,7 +11,9 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/text"
+	"janustat/internal/disk"
 	"janustat/internal/job"
+	"janustat/internal/keyring"
 	"janustat/internal/reach"
 	"janustat/internal/views"
 )
@@ -21,7 +23,7 @@ const viewsAtOnce = 8
 
 // Views fetches a still of every camera of the job, judges them, and keeps them with a
 // contact sheet in the job's folder.
-func (d *Desk) Views(ctx context.Context, n *reach.Net, keys *job.Keyring) (shots []views.Shot, files []string, err error) {
+func (d *Desk) Views(ctx context.Context, n *reach.Net, keys *keyring.Keyring) (shots []views.Shot, files []string, err error) {
 	prover, done, err := d.Prover(ctx, n)
 	if err != nil {
 		return nil, nil, err
@@ -72,13 +74,13 @@ func (d *Desk) Views(ctx context.Context, n *reach.Net, keys *job.Keyring) (shot
 // keepViews writes stills and sheets; what is there of cameras without a still stays.
 func (d *Desk) keepViews(shots []views.Shot) (files []string, err error) {
 	dir := d.Job.Path(job.ViewsDir)
-	if err := job.OwnDir(dir); err != nil {
+	if err := disk.OwnDir(dir); err != nil {
 		return nil, fmt.Errorf("views: %w", err)
 	}
 	write := func(name string, data []byte) error {
 		path := filepath.Join(dir, name)
 		files = append(files, path)
-		return job.WriteFile(path, data, 0o644)
+		return disk.WriteFile(path, data, 0o644)
 	}
 	for _, s := range shots {
 		if s.JPEG != nil {

@@ -17,10 +17,15 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/ground"
+	"janustat/core/policy"
+	"janustat/core/proving"
 	"janustat/core/secret"
-	"janustat/internal/field"
 	"janustat/internal/job"
+	"janustat/internal/keyring"
 	"janustat/internal/reach"
+	"janustat/internal/site"
+	"janustat/internal/store"
+	"janustat/internal/survey"
 )
 
 // Desk is a job laid out to be worked on.
@@ -31,6 +36,7 @@ type Desk struct {
 	State   string          // the folder of this machine's own record
 	Log     *slog.Logger
 	Say     func(format string, args ...any) // progress for a person
+	Words   func(advice.Step) string         // of what to do next
 	// Around, if set, is put around the journal of writes.
 	Around func(commission.Journal) commission.Journal
 
@@ -107,22 +113,22 @@ func troubled(label, reason string, next advice.Advice) error {
 
 // Subnet is the site's, as far as it is known.
 func (d *Desk) Subnet(ctx context.Context) netip.Prefix {
-	return field.SiteSubnet(ctx, d.Job, d.Devices)
+	return SiteSubnet(ctx, d.Job, d.Devices)
 }
 
 // Save judges what is known and keeps it.
 func (d *Desk) Save(ctx context.Context) error {
-	field.Judge(d.Job.Sheet, d.Devices, d.Subnet(ctx))
-	if err := field.SetApart(ctx, d.Job, d.Devices); err != nil {
+	policy.Judge(d.Job.Sheet, d.Devices, d.Subnet(ctx))
+	if err := MarkApart(ctx, d.Job, d.Devices); err != nil {
 		return err
 	}
 	return d.Job.Register.Save(ctx, d.Devices)
 }
 
 // Lay gives the subnets to work in and the addresses that visitors must not borrow.
-func (d *Desk) Lay(ctx context.Context, n *reach.Net) (*field.Subnets, func(netip.Addr) bool, error) {
+func (d *Desk) Lay(ctx context.Context, n *reach.Net) (*survey.Subnets, func(netip.Addr) bool, error) {
 	site := d.Subnet(ctx)
-	reserved, err := field.Reserved(ctx, d.Job, d.Devices)
+	reserved, err := Reserved(ctx, d.Job, d.Devices)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -150,41 +156,60 @@ func (d *Desk) Lay(ctx context.Context, n *reach.Net) (*field.Subnets, func(neti
 			slices.ContainsFunc(reserved, func(r ground.Reserved) bool { return r.Range.Contains(x) }) ||
 			site.Bits() <= 24 && slices.ContainsFunc(blocks, func(b ground.Block) bool { return b.Range.Contains(x) })
 	}
-	return field.NewSubnets(n.Facts().Addresses, site, d.Job.Sheet.Survey.FactorySubnets, d.Job.Sheet.Network.NotOurs), avoid, nil
+	return survey.NewSubnets(n.Facts().Addresses, site, d.Job.Sheet.Survey.FactorySubnets, d.Job.Sheet.Network.NotOurs), avoid, nil
 }
 
 // Site makes ready to speak to devices.
-func (d *Desk) Site(ctx context.Context, n *reach.Net) (*field.Site, error) {
+func (d *Desk) Site(ctx context.Context, n *reach.Net) (*site.Site, error) {
 	subnets, avoid, err := d.Lay(ctx, n)
 	if err != nil {
 		return nil, err
 	}
-	return &field.Site{Net: n, Subnets: subnets, Avoid: avoid, Veil: d.Veil}, nil
+	return &site.Site{Net: n, Subnets: subnets, Avoid: avoid, Veil: d.Veil}, nil
+}
+
+// Warm begins to take the temporary addresses that devices will be spoken with from, beside what has
+// to be done before: each takes half a second. What fails is told by whoever needs it.
+func (d *Desk) Warm(ctx context.Context, n *reach.Net, only Selection) {
+	site, err := d.Site(ctx, n)
+	if err != nil {
+		return
+	}
+	var at []netip.Addr
+	for i := range d.Devices {
+		x := &d.Devices[i]
+		if x.InJob != device.Taken || x.Allotted == nil || x.NotOurs || !only.Has(x.ID) {
+			continue
+		}
+		if at = append(at, x.Allotted.Address); x.Address().Is4() {
+			at = append(at, x.Address())
+		}
+	}
+	site.Warm(ctx, at)
 }
 
 // Attempts keeps the budget of password tries: in the job, and on this machine. done is
 // to be called in the end.
-func (d *Desk) Attempts(ctx context.Context, n *reach.Net) (at job.Attempts, done func(), err error) {
-	ledger, err := job.OpenLedger(ctx, d.State)
-	if err != nil {
-		return job.Attempts{}, nil, fmt.Errorf("%w: no password is tried without it. Set JANUSTAT_STATE to a folder that can be written", err)
-	}
-	at = job.Attempts{Register: d.Job.Register, Ledger: ledger, Budget: d.Job.Sheet.Budget()}
+func (d *Desk) Attempts(ctx context.Context, n *reach.Net) (at store.Attempts, done func(), err error) {
+	wire := ""
 	if name := n.Facts().Name; strings.HasPrefix(name, "bench:") {
-		at.Wire = name
+		wire = name
 	}
-	return at, func() { ledger.Close() }, nil
+	at, done, err = d.Job.Register.Attempts(ctx, d.State, wire, d.Job.Sheet.Budget())
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w: no password is tried without it. Set JANUSTAT_STATE to a folder that can be written", err)
+	}
+	return at, done, nil
 }
 
 // Again forgets what was noted against a device's keys: that it said it was locked, and
 // which keys it has refused. Tries that were made count as before.
-func (d *Desk) Again(ctx context.Context, x *device.Device, keys *job.Keyring) (unlocked, forgot bool, err error) {
-	ledger, err := job.OpenLedger(ctx, d.State)
+func (d *Desk) Again(ctx context.Context, x *device.Device, keys *keyring.Keyring) (unlocked, forgot bool, err error) {
+	at, done, err := d.Job.Register.Attempts(ctx, d.State, "", d.Job.Sheet.Budget())
 	if err != nil {
 		return false, false, err
 	}
-	defer ledger.Close()
-	at := job.Attempts{Register: d.Job.Register, Ledger: ledger, Budget: d.Job.Sheet.Budget()}
+	defer done()
 	if unlocked, err = at.Unlock(ctx, commission.Plan{MAC: x.MAC}); err != nil {
 		return false, false, err
 	}
@@ -196,17 +221,17 @@ func (d *Desk) Again(ctx context.Context, x *device.Device, keys *job.Keyring) (
 
 // Prover makes ready to speak to devices and to offer them passwords. done is to be
 // called in the end.
-func (d *Desk) Prover(ctx context.Context, n *reach.Net) (p field.Prover, done func(), err error) {
+func (d *Desk) Prover(ctx context.Context, n *reach.Net) (p proving.Prover, done func(), err error) {
 	site, err := d.Site(ctx, n)
 	if err != nil {
-		return field.Prover{}, nil, err
+		return proving.Prover{}, nil, err
 	}
 	attempts, end, err := d.Attempts(ctx, n)
 	if err != nil {
-		return field.Prover{}, end, err
+		return proving.Prover{}, end, err
 	}
 	sized, cancel := context.WithCancel(ctx)
-	return field.Prover{Site: site, Attempts: attempts, Place: places(sized, 0)}, func() { cancel(); end() }, nil
+	return proving.Prover{Site: site, Attempts: attempts, Place: places(sized, 0), Words: d.Words}, func() { cancel(); end() }, nil
 }
 
 // journal is where writes are recorded before and after they are sent.
@@ -218,12 +243,12 @@ func (d *Desk) journal() commission.Journal {
 }
 
 // worker makes one of what is needed to carry out plans.
-func (d *Desk) worker(p field.Prover, watch func(commission.Plan, commission.Step, string), keys *job.Keyring) commission.Worker {
+func (d *Desk) worker(p proving.Prover, watch func(commission.Plan, commission.Step, string), keys *keyring.Keyring) commission.Worker {
 	saver := d.saverOf(keys)
 	return commission.Worker{
 		Site: p.Site, Journal: d.journal(), Attempts: p.Attempts, Place: p.Place, Watch: watch,
 		Learnt: func(r commission.Result) error {
-			return saver.keep(func() bool { return field.TakeKeys(keys, r, time.Now()) })
+			return saver.keep(func() bool { return policy.TakeKeys(keys.Ring, r, time.Now()) })
 		},
 	}
 }

@@ -138,15 +138,15 @@ func (p *Probe) clash(holder device.MAC) {
 	}
 }
 
-// Doubtful is a medium that knows whether questions to everyone, sent since a moment, may not have
-// arrived: of those no silence says anything.
+// Doubtful is a medium that knows whether most of the questions to everyone, sent since a moment, did
+// not arrive: of those no silence says anything.
 type Doubtful interface {
-	Unheard(ctx context.Context, since time.Time) bool
+	Deaf(ctx context.Context, since time.Time) bool
 }
 
 // ErrUnheard is returned for an address that cannot be known to be free, since the network lets
 // too few questions pass.
-var ErrUnheard = errors.New("the network lets too few questions to everyone pass: whether the address is free cannot be known")
+var ErrUnheard = errors.New("the network lets too few questions to everyone pass")
 
 // maxRounds is how often a probe is made again whose questions may not have arrived.
 const maxRounds = 4
@@ -160,7 +160,7 @@ func (p *Probe) run(ctx context.Context, m Medium, how Manner, own device.MAC) {
 			return
 		}
 		d, doubts := m.(Doubtful)
-		if !free || !doubts || !d.Unheard(ctx, begun) {
+		if !free || !doubts || !d.Deaf(ctx, begun) {
 			p.mu.Lock()
 			p.ended, p.holding = time.Now(), free && how.Holds
 			p.mu.Unlock()

@@ -118,7 +118,7 @@ func TestEveryFormOfDigestIsAnswered(t *testing.T) {
 			assert.True(t, ok)
 			assert.Equal(t, 1, offered, "offered once")
 			for range 3 {
-				_, err = cl.Users(t.Context())
+				_, err = cl.listUsers(t.Context())
 				require.NoError(t, err)
 			}
 			assert.Equal(t, 4, opened)

@@ -14,21 +14,15 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
-	"mime"
 	"net/http"
-	"net/http/httptrace"
 	"net/netip"
-	"net/url"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"janustat/core/secret"
 	"janustat/core/text"
 	"janustat/internal/speak/soap"
-	"janustat/internal/trace"
 )
 
 // DefaultPath is where the device service is when the device does not say
@@ -105,14 +99,18 @@ type Client struct {
 	expected   Expected
 	digest     *login          // where it asks for HTTP Digest
 	shut       error           // it refuses what has opened it: nothing of a password is sent any more
-	listsUsers bool            // to everyone: that opens nothing
+	openList   bool            // to everyone: that opens nothing
 	openedBy   string          // the operation by which a password is offered
 	closed     bool            // its users are closed to those without a password, as it was seen last
+	looked     time.Time       // when it last refused an anonymous request by which a password is offered
 	judging    bool            // of a refusal
+	unhurried  bool            // it takes its time over answers
 	noSides    bool            // it does not bear several questions at once
 	closedTo   map[string]bool // operations that it refuses to the user that has opened it
 	offset     time.Duration   // device's clock minus ours
+	doubt      time.Duration   // how far off that may be
 	clockKnown bool
+	clockRough bool           // its answer was long on its way
 	byNTP      bool           // its clock follows NTP
 	ntp        Servers        // as read last
 	iface      string         // token of the interface that the device is met by
@@ -127,8 +125,10 @@ type Client struct {
 	// asked and answered are when the last request had left and its answer came:
 	// making a connection, which may take long, is not between them.
 	asked, answered time.Time
-	server          string    // what the device says of its software
-	date            time.Time // that the last answer carried; zero without
+	server          string            // what the device says of its software
+	told            map[string][]byte // answers of this conversation that hold yet, by operation
+	answer          []byte            // the last one
+	date            time.Time         // that the last answer carried; zero without
 }
 
 // New makes a client of the device service at an address, by way of rt. The
@@ -255,6 +255,9 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 		return fmt.Errorf("%s: %w", operation, c.shut)
 	}
 	reads := strings.HasPrefix(operation, "Get")
+	if !reads {
+		c.forget(s, operation)
+	}
 	if !reads && operation != setTime {
 		// Devices drop idle connections when they like. A write lost to that would
 		// count as unknown, so it goes on a fresh one. Making one takes time, though.
@@ -264,7 +267,8 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 		ctx = context.WithValue(ctx, confidentialKey{}, true)
 		defer c.Close() // nothing else is to be said on the connection that carried it
 	}
-	answer, status, header, err := c.send(ctx, s, operation, inner)
+	mayAgain := reads && (c.proven || c.scheme == anonymous)
+	answer, status, header, err := c.sendSoon(ctx, s, operation, inner, mayAgain)
 	if reads && errors.Is(err, errIdleGone) && (c.proven || c.scheme == anonymous) {
 		// Never a password that is not known to fit: each time it is sent is a try.
 		// Asked again by ourselves: net/http would send the same token, which a device
@@ -303,6 +307,7 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 	case status >= 300:
 		fault = &soap.Fault{Status: status}
 	default:
+		c.answer = answer
 		return nil
 	}
 	if wait, locked := lockedOut(status, header, fault); locked {
@@ -325,153 +330,6 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 		return fmt.Errorf("%s: %w: %w", operation, ErrNotNow, fault)
 	}
 	return fmt.Errorf("%s: %w", operation, fault)
-}
-
-// pageTries is how often a question is asked again that was answered by a page.
-const pageTries = 2
-
-// isPage tells an answer of the web server itself from one of the service behind it.
-func isPage(status int, answer []byte) bool {
-	return status >= http.StatusInternalServerError && status != http.StatusServiceUnavailable && status != http.StatusNotImplemented && soap.Names(answer) == ""
-}
-
-// A device that is busy is asked again so often, as long as it is back within busyLimit.
-const (
-	busyTries = 4
-	busyLimit = 8 * time.Second
-	busyWait  = time.Second // where it does not say how long
-)
-
-// waitBusy waits as long as a busy device asks for; false when that is too long.
-func waitBusy(ctx context.Context, header http.Header) bool {
-	wait := retryAfter(header.Get("Retry-After"), time.Now())
-	if wait == 0 {
-		wait = busyWait
-	}
-	if wait > busyLimit {
-		return false
-	}
-	t := time.NewTimer(wait)
-	defer t.Stop()
-	select {
-	case <-t.C:
-		return true
-	case <-ctx.Done():
-		return false
-	}
-}
-
-// leadsElsewhere tells the answers of a port that only leads to another (RFC 9110, 15.4
-// and 15.5.22).
-func leadsElsewhere(status int) bool {
-	switch status {
-	case http.StatusMovedPermanently, http.StatusFound, http.StatusSeeOther, http.StatusTemporaryRedirect, http.StatusPermanentRedirect, http.StatusUpgradeRequired:
-		return true
-	}
-	return false
-}
-
-// send makes the message of an operation, with a token of its own, and posts it.
-func (c *Client) send(ctx context.Context, s service, operation, inner string) ([]byte, int, http.Header, error) {
-	head := ""
-	if c.scheme == byToken {
-		token, err := soap.UsernameToken(c.user, c.pass, c.now().Add(c.offset), rand.Reader)
-		if err != nil {
-			return nil, 0, nil, err
-		}
-		head = token
-	}
-	spaces := prefixes
-	if s.prefix != "tds" && s.prefix != "trt" {
-		spaces += joining
-	}
-	body := soap.Envelope(spaces, head, "<"+s.prefix+":"+operation+">"+inner+"</"+s.prefix+":"+operation+">")
-	return c.post(ctx, s.url, s.ns+"/"+operation, body)
-}
-
-// moments are noted by net/http from goroutines of its own.
-type moments struct {
-	mu              sync.Mutex
-	asked, answered time.Time
-}
-
-func (m *moments) note(which *time.Time, at time.Time) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	*which = at
-}
-
-// read gives both; a way that does not tell when it was answered was answered now.
-func (m *moments) read(now time.Time) (asked, answered time.Time) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if m.answered.IsZero() {
-		m.answered = now
-	}
-	return m.asked, m.answered
-}
-
-// errIdleGone is wrapped beside ErrNoReply when the request went on a connection
-// that had been idle, and that the device may have dropped before.
-var errIdleGone = errors.New("on an idle connection")
-
-// post sends a message and reads the whole answer.
-func (c *Client) post(ctx context.Context, to, action string, body []byte) (answer []byte, status int, header http.Header, err error) {
-	told := trace.Begin(ctx, "device service", action[strings.LastIndexByte(action, '/')+1:], to)
-	defer func() {
-		if err != nil {
-			told(text.Error(err, c.veil.Text))
-		} else {
-			told(fmt.Sprintf("HTTP %d, %d octets", status, len(answer)))
-		}
-	}()
-	connected, reused := false, false
-	at := &moments{asked: c.now()}
-	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
-		GotConn:              func(i httptrace.GotConnInfo) { connected, reused = true, i.Reused },
-		WroteRequest:         func(httptrace.WroteRequestInfo) { at.note(&at.asked, c.now()) },
-		GotFirstResponseByte: func() { at.note(&at.answered, c.now()) },
-	})
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, to, bytes.NewReader(body))
-	if err != nil {
-		return nil, 0, nil, err
-	}
-	req.Header.Set("Content-Type", mime.FormatMediaType("application/soap+xml", map[string]string{"charset": "utf-8", "action": action}))
-	res, err := c.http.Do(req)
-	if err != nil {
-		if !connected {
-			return nil, 0, nil, fmt.Errorf("%w: %w", ErrUnreachable, inner(err))
-		}
-		if reused && ctx.Err() == nil {
-			return nil, 0, nil, fmt.Errorf("%w %w: %w", ErrNoReply, errIdleGone, inner(err))
-		}
-		return nil, 0, nil, fmt.Errorf("%w: %w", ErrNoReply, inner(err))
-	}
-	defer res.Body.Close()
-	c.asked, c.answered = at.read(c.now())
-	c.server = res.Header.Get("Server")
-	if c.date, err = http.ParseTime(res.Header.Get("Date")); err != nil {
-		c.date = time.Time{}
-	}
-	if res.StatusCode == http.StatusUnauthorized {
-		if _, err := strongest(res.Header); err == nil {
-			c.challenged = true
-		}
-	}
-	answer, err = io.ReadAll(io.LimitReader(res.Body, soap.MaxMessage+1))
-	if err != nil {
-		return nil, 0, nil, fmt.Errorf("%w: %w", ErrNoReply, err)
-	}
-	return answer, res.StatusCode, res.Header, nil
-}
-
-// inner strips the URL and method that net/http puts around every error.
-func inner(err error) error {
-	var u *url.Error
-	if errors.As(err, &u) {
-		return u.Err
-	}
-	return err
 }
 
 // syncClock learns the offset of the device's clock, which every UsernameToken needs. A

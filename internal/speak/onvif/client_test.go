@@ -9,7 +9,6 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"net/netip"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -21,7 +20,6 @@ import (
 	"janustat/core/device"
 	"janustat/core/secret"
 	"janustat/internal/speak/soap"
-	"janustat/internal/speak/wsd"
 )
 
 const (
@@ -279,28 +277,6 @@ func TestAnUnprovenPasswordIsSentOnce(t *testing.T) {
 	}
 }
 
-func TestNetworkTakesTheInterfaceItWasMetAt(t *testing.T) {
-	var sent string
-	cl := stub(t, func(w http.ResponseWriter, _ *http.Request, op, body string) {
-		if op == "SetNetworkInterfaces" {
-			sent = body
-			send(w, 200, "<SetNetworkInterfacesResponse><RebootNeeded>true</RebootNeeded></SetNetworkInterfacesResponse>")
-			return
-		}
-		send(w, 200, networkReply)
-	})
-	s, macs, err := cl.Network(t.Context(), netip.MustParseAddr("10.0.0.8"), device.MAC{})
-	require.NoError(t, err)
-	assert.Equal(t, device.Settings{Address: netip.MustParseAddr("10.0.0.8"), Prefix: 16, DHCP: true}, s)
-	assert.Len(t, macs, 2)
-	restart, err := cl.SetAddress(t.Context(), device.Settings{Address: netip.MustParseAddr("10.61.8.42"), Prefix: 23})
-	require.NoError(t, err)
-	assert.True(t, restart)
-	assert.Contains(t, sent, "<tds:InterfaceToken>lan&lt;0<")
-	assert.Contains(t, sent, "<tt:Address>10.61.8.42</tt:Address><tt:PrefixLength>23</tt:PrefixLength>")
-	assert.Contains(t, sent, "<tt:DHCP>false</tt:DHCP>")
-}
-
 func TestHostileAnswersAreErrors(t *testing.T) {
 	for name, body := range map[string]string{
 		"not XML": "<<", "nested": strings.Repeat("<a>", 1000), "endless": strings.Repeat(" ", soap.MaxMessage+10),
@@ -314,25 +290,6 @@ func TestHostileAnswersAreErrors(t *testing.T) {
 		send(w, 200, "<X><SystemDateAndTime/></X>")
 	}).Clock(t.Context())
 	assert.Error(t, err)
-}
-
-func TestSetNameKeepsTheOtherScopes(t *testing.T) {
-	var sent string
-	cl := stub(t, func(w http.ResponseWriter, _ *http.Request, op, body string) {
-		if op == "SetScopes" {
-			sent = body
-			send(w, 200, "<SetScopesResponse/>")
-			return
-		}
-		send(w, 200, `<GetScopesResponse><Scopes><ScopeDef>Fixed</ScopeDef><ScopeItem>onvif://www.onvif.org/hardware/D</ScopeItem></Scopes>
-			<Scopes><ScopeDef>Configurable</ScopeDef><ScopeItem>onvif://www.onvif.org/location/quay</ScopeItem></Scopes>
-			<Scopes><ScopeDef>Configurable</ScopeDef><ScopeItem>onvif://www.onvif.org/name/old</ScopeItem></Scopes></GetScopesResponse>`)
-	})
-	require.NoError(t, cl.SetName(t.Context(), "Ticket hall"))
-	assert.Contains(t, sent, "/name/Ticket%20hall<")
-	assert.Contains(t, sent, "/location/quay<")
-	assert.NotContains(t, sent, "old")
-	assert.NotContains(t, sent, "hardware")
 }
 
 func TestALockedDeviceIsToldFromAWrongPassword(t *testing.T) {
@@ -369,46 +326,8 @@ func TestALockedDeviceIsToldFromAWrongPassword(t *testing.T) {
 	}
 }
 
-func TestHTTPSThatIsOff(t *testing.T) {
-	for body, want := range map[string]bool{
-		`<R><NetworkProtocols><Name>HTTP</Name><Enabled>true</Enabled></NetworkProtocols><NetworkProtocols><Name>HTTPS</Name><Enabled>false</Enabled></NetworkProtocols></R>`: true,
-		`<R><NetworkProtocols><Name>HTTPS</Name><Enabled>true</Enabled></NetworkProtocols></R>`:                                                                               false,
-		refusal: false,
-	} {
-		got, err := stub(t, func(w http.ResponseWriter, _ *http.Request, _, _ string) { send(w, 200, body) }).HasTLSOff(t.Context())
-		require.NoError(t, err)
-		assert.Equal(t, want, got)
-	}
-}
-
 func TestCallEndsWithItsContext(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cl := stub(t, func(_ http.ResponseWriter, r *http.Request, _, _ string) { cancel(); <-r.Context().Done() })
 	require.ErrorIs(t, cl.Restart(ctx), ErrNoReply)
-}
-
-func TestKindOf(t *testing.T) {
-	nvt, dev := []wsd.Type{wsd.Transmitter, wsd.AnyDevice}, []wsd.Type{wsd.AnyDevice}
-	for name, c := range map[string]struct {
-		types    []wsd.Type
-		scopes   wsd.Scopes
-		services []string
-		kind     device.Kind
-		indoor   bool
-	}{
-		"camera":                  {nvt, wsd.Scopes{}, nil, device.Camera, false},
-		"camera with a card":      {nvt, wsd.Scopes{}, []string{mediaNS, recordingNS}, device.Camera, false},
-		"camera with a voice":     {nvt, wsd.Scopes{Types: []string{"video_encoder", "audio_encoder"}}, []string{mediaNS}, device.Camera, false},
-		"recorder":                {dev, wsd.Scopes{}, []string{recordingNS, receiverNS}, device.Recorder, false},
-		"recorder by scope":       {dev, wsd.Scopes{Types: []string{"network_video_storage"}}, nil, device.Recorder, false},
-		"panel":                   {dev, wsd.Scopes{}, []string{accessNS, doorNS}, device.Panel, false},
-		"panel by profile":        {dev, wsd.Scopes{Profiles: []string{"C"}}, nil, device.Panel, false},
-		"door station":            {nvt, wsd.Scopes{Types: []string{"audio_encoder", "video_encoder"}}, []string{mediaNS, doorNS}, device.Intercom, false},
-		"indoor station":          {dev, wsd.Scopes{Types: []string{"audio_encoder"}}, nil, device.Intercom, true},
-		"something else entirely": {[]wsd.Type{{Space: "urn:print", Local: "Device"}}, wsd.Scopes{}, nil, device.Other, false},
-	} {
-		kind, indoor := KindOf(c.types, c.scopes, c.services)
-		assert.Equal(t, c.kind, kind, name)
-		assert.Equal(t, c.indoor, indoor, name)
-	}
 }

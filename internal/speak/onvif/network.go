@@ -99,7 +99,7 @@ func (c *Client) Network(ctx context.Context, at netip.Addr, mac device.MAC) (de
 	var a struct {
 		NetworkInterfaces []interfaceXML
 	}
-	if err := c.call(ctx, "GetNetworkInterfaces", "", &a); err != nil {
+	if err := c.recall(ctx, "GetNetworkInterfaces", "", &a); err != nil {
 		return device.Settings{}, nil, err
 	}
 	all := a.NetworkInterfaces[:min(len(a.NetworkInterfaces), maxInterfaces)]
@@ -129,6 +129,11 @@ func (c *Client) Network(ctx context.Context, at netip.Addr, mac device.MAC) (de
 		}
 	}
 	return s, macs, nil
+}
+
+// interfaces asks for them, whatever was told before: what opens a device shows by that.
+func (c *Client) interfaces(ctx context.Context) error {
+	return c.keep(ctx, "GetNetworkInterfaces", "", nil)
 }
 
 // maxInterfaces bounds the interfaces that are looked at.
@@ -191,7 +196,7 @@ func (c *Client) ofOthers(g gatewaysXML) (ours, others []netip.Addr) {
 // (GetNetworkDefaultGateway); the zero address is none.
 func (c *Client) Gateway(ctx context.Context) (netip.Addr, error) {
 	var a gatewaysXML
-	if err := c.call(ctx, "GetNetworkDefaultGateway", "", &a); err != nil {
+	if err := c.recall(ctx, "GetNetworkDefaultGateway", "", &a); err != nil {
 		return netip.Addr{}, err
 	}
 	ours, _ := c.ofOthers(a)
@@ -243,7 +248,7 @@ func (c *Client) SetDHCP(ctx context.Context) (restart bool, err error) {
 func (c *Client) SetGateway(ctx context.Context, gateway netip.Addr) error {
 	var was gatewaysXML
 	var fault *soap.Fault
-	if err := c.call(ctx, "GetNetworkDefaultGateway", "", &was); err != nil && !errors.As(err, &fault) {
+	if err := c.recall(ctx, "GetNetworkDefaultGateway", "", &was); err != nil && !errors.As(err, &fault) {
 		return err
 	}
 	_, others := c.ofOthers(was)

@@ -4,10 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/netip"
 	"time"
-
-	"janustat/core/device"
 )
 
 // ErrShut means that the device refuses the password that has opened it in this conversation:
@@ -41,9 +38,9 @@ func (c *Client) refusedLater(ctx context.Context, operation string, refused err
 		return false, err
 	}
 	if c.openedBy == opening {
-		_, err = c.Users(ctx)
+		_, err = c.listUsers(ctx)
 	} else {
-		_, _, err = c.Network(ctx, netip.Addr{}, device.MAC{})
+		err = c.interfaces(ctx)
 	}
 	switch {
 	case errors.Is(err, ErrShut):

@@ -10,7 +10,7 @@ import (
 	"strconv"
 	"strings"
 
-	"janustat/internal/speak/rtsp"
+	"janustat/core/device"
 )
 
 // StreamPlace is where a device streams, and what, as far as its profile tells.
@@ -123,7 +123,7 @@ func (c *Client) placed(s *StreamPlace, way Way, uri string) error {
 	if err != nil || !slices.Contains(schemes[way], u.Scheme) || u.Path == "" && u.RawQuery == "" {
 		return fmt.Errorf("%w: %q is not a stream's address", ErrNoStream, c.said(uri))
 	}
-	s.Scheme, s.Path, s.Port = u.Scheme, cmp.Or(u.EscapedPath(), "/"), rtsp.Ports[u.Scheme]
+	s.Scheme, s.Path, s.Port = u.Scheme, cmp.Or(u.EscapedPath(), "/"), device.StreamPorts[u.Scheme]
 	if u.RawQuery != "" {
 		s.Path += "?" + u.RawQuery
 	}

@@ -51,7 +51,7 @@ func userXML(user string, p secret.Password, level string) string {
 func (c *Client) SetDNS(ctx context.Context, servers []netip.Addr) error {
 	var was struct{ DNSInformation hostsOf }
 	var fault *soap.Fault
-	if err := c.call(ctx, "GetDNS", "", &was); err != nil && !errors.As(err, &fault) {
+	if err := c.recall(ctx, "GetDNS", "", &was); err != nil && !errors.As(err, &fault) {
 		return err
 	}
 	keep := ""
@@ -84,18 +84,19 @@ func (c *Client) SetNTP(ctx context.Context, servers []netip.Addr) error {
 	return c.call(ctx, setTime, "<tds:DateTimeType>NTP</tds:DateTimeType>"+c.zoneXML(c.zone), nil)
 }
 
-// SetZone sets the time zone (SetSystemDateAndTime), and leaves how the clock goes.
-func (c *Client) SetZone(ctx context.Context, zone string) error {
-	if _, _, err := c.readClock(ctx); err != nil {
-		return err
+// SetZone sets the time zone (SetSystemDateAndTime), and leaves how the clock goes. timed tells that
+// the time was set with it, and in time.
+func (c *Client) SetZone(ctx context.Context, zone string) (timed bool, err error) {
+	if _, _, err := c.ClockNow(ctx); err != nil {
+		return false, err
 	}
 	if c.byNTP {
-		return c.call(ctx, setTime, "<tds:DateTimeType>NTP</tds:DateTimeType>"+c.zoneXML(zone), nil)
+		return false, c.call(ctx, setTime, "<tds:DateTimeType>NTP</tds:DateTimeType>"+c.zoneXML(zone), nil)
 	}
 	c.newZone = zone
 	defer func() { c.newZone = "" }()
-	_, err := c.SetClock(ctx)
-	return err
+	late, err := c.SetClock(ctx)
+	return err == nil && late == 0, err
 }
 
 // zoneXML gives the time zone, and whether daylight saving is on, as they are to stay.
@@ -128,8 +129,11 @@ func (c *Client) SetClock(ctx context.Context) (late time.Duration, err error) {
 	for try := 1; ; try++ {
 		// A token made by the clock as it was would be refused, as a wrong password is. And
 		// the time goes on the connection that this reading has made or used.
-		if _, _, err := c.Clock(ctx); err != nil || try > clockTries {
-			return late, err
+		// One that was heard just now has told its time, and its connection is there.
+		if fresh := try == 1 && c.clockKnown && c.now().Sub(c.answered) < clockPatience; !fresh {
+			if _, _, err := c.Clock(ctx); err != nil || try > clockTries {
+				return late, err
+			}
 		}
 		followed = followed || c.byNTP
 		told, err := c.tellTime(ctx)

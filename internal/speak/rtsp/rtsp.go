@@ -24,10 +24,6 @@ import (
 	"janustat/core/secret"
 )
 
-// Ports are those of the schemes of streams: RTSP (RFC 2326, 3.2), RTSP over TLS (RFC 7826,
-// 4.2), and HTTP (RFC 9110, 4.2), inside which RTSP can be spoken.
-var Ports = map[string]uint16{"rtsp": 554, "rtsps": 322, "http": 80, "https": 443}
-
 // Errors of a description.
 var (
 	ErrUnreachable = errors.New("cannot be reached")

@@ -4,6 +4,8 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+
+	"janustat/core/device"
 )
 
 // Same reports whether two URIs without users name the same stream (RFC 3986, 6.2): whatever the
@@ -22,7 +24,7 @@ func normal(uri string) (url.URL, bool) {
 	}
 	host, port := strings.TrimSuffix(strings.ToLower(u.Hostname()), "."), u.Port()
 	scheme := strings.ToLower(u.Scheme)
-	if port == strconv.Itoa(int(Ports[scheme])) {
+	if port == strconv.Itoa(int(device.StreamPorts[scheme])) {
 		port = ""
 	}
 	// Path holds it unescaped; a slash that was escaped is another matter.

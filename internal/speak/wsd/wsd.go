@@ -3,6 +3,7 @@
 package wsd
 
 import (
+	"crypto/rand"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -17,6 +18,9 @@ import (
 
 // Port and Group are where WS-Discovery is spoken (2005/04, 2.4).
 const Port = 3702
+
+// ClientPort is the UDP port that our questions come from and answers go to.
+const ClientPort = 41702
 
 // Group is the IPv4 multicast group of WS-Discovery.
 var Group = netip.AddrFrom4([4]byte{239, 255, 255, 250})
@@ -280,4 +284,12 @@ func (p *parser) lookup(prefix string) string {
 		}
 	}
 	return ""
+}
+
+// NewID gives a random UUID as a URN (RFC 4122, 4.4): that of a message.
+func NewID() string {
+	var b [16]byte
+	_, _ = rand.Read(b[:]) // never fails (crypto/rand)
+	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
+	return fmt.Sprintf("urn:uuid:%x-%x-%x-%x-%x", b[0:4], b[4:6], b[6:8], b[8:10], b[10:])
 }

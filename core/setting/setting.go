@@ -1,0 +1,66 @@
+// Package setting is the kind of thing that a device is to have: what the job sheet says of it, when
+// it is due, how it is read, set and proved, and how all that is told. Each is a folder of
+// core/settings, and one list has them all.
+package setting
+
+import (
+	"context"
+	"net/netip"
+	"time"
+)
+
+// Name is that of a setting: of its step in the journal, of its check, and of its value in the record.
+type Name string
+
+// Values are those of a device, by setting, each in the form that its own package writes. A setting
+// that the device does not tell is not among them.
+type Values map[Name]string
+
+// Setting is one of them.
+type Setting struct {
+	Name  Name
+	Title string // in words, as in "refuses its RTSP port"
+	Told  string // how the log tells it once it is set: a format of the value
+	Head  string // of its column in a proof
+	Holds string // when its check holds, in words
+
+	// Key is where the job sheet says it, as in ports.rtsp; Form and Meaning are what its reference
+	// says of that, and Otherwise what holds where the sheet says nothing.
+	Key, Form, Meaning, Otherwise string
+	// Check tells what is wrong with what the sheet says.
+	Check func(said string) error
+	// Wanted gives what a device is to have by what the sheet says; "" is nothing.
+	Wanted func(said string, d Device) string
+
+	// Optional is a setting that a device need not have: one that does not tell it is left without.
+	Optional bool
+	// Read reads the value in a conversation that has the ability. told is false where the device
+	// does not tell.
+	Read func(ctx context.Context, conversation any) (value string, told bool, err error)
+	// Settles is how long a device may take, once it is set, until its picture is there again; zero where
+	// that does not change.
+	Settles time.Duration
+	// Set sets it.
+	Set func(ctx context.Context, conversation any, value string) error
+}
+
+// Device is what a setting may go by.
+type Device struct {
+	Camera  bool         // it shows a picture: a camera, or a door station
+	Address netip.Prefix // that it is to have, with its subnet
+}
+
+// UnableError tells that a device has no ability in the tongue that is spoken with it.
+type UnableError struct{ What string }
+
+// Error names what it cannot do.
+func (e *UnableError) Error() string { return "its " + e.What + " cannot be set over the LAN" }
+
+// Able gives an ability of a conversation.
+func Able[A any](conversation any, what string) (A, error) {
+	a, ok := conversation.(A)
+	if !ok {
+		return a, &UnableError{what}
+	}
+	return a, nil
+}

@@ -1,0 +1,27 @@
+// Package settings lists the settings that are folders of it.
+package settings
+
+import (
+	"janustat/core/setting"
+	"janustat/core/settings/rtspport"
+	"janustat/core/settings/zone"
+)
+
+// All are the settings, in the order in which they are set and shown.
+var All = []setting.Setting{zone.Setting, rtspport.Setting}
+
+// Wanted gives what a device is to have by what the job sheet says of each.
+func Wanted(said setting.Values, d setting.Device) setting.Values {
+	var out setting.Values
+	for _, s := range All {
+		if text := said[s.Name]; text != "" {
+			if value := s.Wanted(text, d); value != "" {
+				if out == nil {
+					out = setting.Values{}
+				}
+				out[s.Name] = value
+			}
+		}
+	}
+	return out
+}

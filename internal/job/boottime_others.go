@@ -1,8 +1,0 @@
-//go:build !linux
-
-package job
-
-import "time"
-
-// bootMoment is told on Linux only; elsewhere the clock on the wall has to do.
-func bootMoment() (boot string, since time.Duration) { return "", 0 }

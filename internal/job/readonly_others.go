@@ -1,6 +1,0 @@
-//go:build !unix
-
-package job
-
-// writableDir reports whether files can be made in a folder, which only trying would show here.
-func writableDir(string) bool { return true }

@@ -1,0 +1,24 @@
+package store
+
+import (
+	"fmt"
+	"regexp"
+)
+
+// The fields that the documents know; others are kept as they are.
+const (
+	Place  = "place"
+	Port   = "port" // of the switch
+	Remark = "remark"
+)
+
+// fieldForm is that of a field's name.
+var fieldForm = regexp.MustCompile(`^[\pL][\pL\d _.-]{0,31}$`)
+
+// CheckField reports whether a name will do for a field.
+func CheckField(name string) error {
+	if !fieldForm.MatchString(name) {
+		return fmt.Errorf("%q cannot be the name of a field: take a letter, then letters, digits, spaces and hyphens, 32 at most", name)
+	}
+	return nil
+}

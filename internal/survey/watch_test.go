@@ -1,0 +1,217 @@
+package survey
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"janustat/core/device"
+	"janustat/internal/bench"
+	"janustat/internal/bench/benchtest"
+	"janustat/internal/reach"
+	"janustat/internal/reach/reachtest"
+	"janustat/internal/speak/arp"
+	"janustat/internal/wire"
+)
+
+func TestWatchTellsWhoComesAndGoes(t *testing.T) {
+	t.Parallel()
+	site, err := bench.Parse([]byte(`
+site: Watched
+seed: 2
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, restart: 1s}
+  - {id: late, model: tallow-cube, mac: "02:7a:11:00:04:02", serial: B}
+`))
+	require.NoError(t, err)
+	hurried := benchtest.Hurry(site)
+	path, logs, b := benchtest.StartSite(t, site)
+	late := b.Device("late")
+	late.Unplug() // before anyone hears it
+	w, err := wire.DialBench(path)
+	require.NoError(t, err)
+	n := reach.New(w)
+	n.Pace = hurried
+	t.Cleanup(func() { n.Close() })
+	survey := Survey{
+		Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), Listen: DefaultListen, Rate: arp.DefaultRate,
+		Log: reachtest.Quiet(), Tell: func(string) {},
+	}
+	found, err := survey.Run(t.Context())
+	require.NoError(t, err)
+	known := device.Merge(found.Sightings)
+	require.Len(t, known, 1)
+
+	events := make(chan Event, 32)
+	ctx, cancel := context.WithCancel(t.Context())
+	done := make(chan error, 1)
+	go func() {
+		_, err := Watch{Survey: survey, Known: known, Event: func(e Event) { events <- e }}.Run(ctx)
+		done <- err
+	}()
+	next := func(what EventKind, mac device.MAC) Event {
+		t.Helper()
+		select {
+		case e := <-events:
+			require.Equal(t, what, e.What, e.Device.MAC)
+			require.Equal(t, mac, e.Device.MAC)
+			return e
+		case <-time.After(40 * time.Second):
+			require.Fail(t, "nothing happened", "expected %s", what)
+		}
+		return Event{}
+	}
+	late.Plug()
+	e := next(Arrived, late.MAC())
+	assert.Equal(t, device.Camera, e.Device.Kind)
+	assert.Equal(t, "Tallow & Pike", e.Device.Make, "told once it is known what it is")
+	b.Device("dome").Restart()
+	next(Restarted, b.Device("dome").MAC())
+	late.Unplug()
+	next(Gone, late.MAC())
+	late.Plug()
+	e = next(Back, late.MAC())
+	assert.Greater(t, e.Away, hurried.Of(goneAfter))
+	cancel()
+	require.NoError(t, <-done)
+	for _, e := range logs.Events() {
+		assert.NotEqual(t, bench.EventWrite, e.What)
+	}
+}
+
+// Silence of a device that could not be asked does not say that it has gone.
+func TestNobodyIsGoneWhoWasNotAsked(t *testing.T) {
+	t.Parallel()
+	n, b, _ := reachtest.Plugged(t, pair, "")
+	survey := Survey{
+		Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), Listen: DefaultListen, Rate: arp.DefaultRate,
+		Log: reachtest.Quiet(), Tell: func(string) {},
+	}
+	found, err := survey.Run(t.Context())
+	require.NoError(t, err)
+	known := device.Merge(found.Sightings)
+	require.Len(t, known, 2)
+	far, left := device.MAC{2, 0, 0, 0, 0, 1}, device.MAC{2, 0, 0, 0, 0, 2}
+	known = append(known,
+		device.Device{MAC: far, Addresses: []netip.Addr{netip.MustParseAddr("2001:db8::7")}}, // not of the link
+		device.Device{MAC: left, Addresses: []netip.Addr{netip.MustParseAddr("10.61.8.77")}})
+	gone := make(chan device.MAC, 32)
+	ctx, cancel := context.WithCancel(t.Context())
+	done := make(chan error, 1)
+	go func() {
+		_, err := Watch{Survey: survey, Known: known, Event: func(e Event) {
+			if e.What == Gone {
+				gone <- e.Device.MAC
+			}
+		}}.Run(ctx)
+		done <- err
+	}()
+	assert.Equal(t, left, <-gone)
+	for _, d := range b.Devices() {
+		d.Unplug()
+		assert.Equal(t, d.MAC(), <-gone)
+	}
+	cancel()
+	require.NoError(t, <-done)
+}
+
+// Where most fall silent at once it is rather the wire: none of them is gone for a good while, and one
+// alone is at once.
+func TestManyThatFallSilentAtOnceAreWaitedFor(t *testing.T) {
+	t.Parallel()
+	n, b, _ := reachtest.Plugged(t, `
+site: Crowd
+seed: 6
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 8}
+`, "")
+	survey := Survey{
+		Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), Listen: DefaultListen, Rate: arp.DefaultRate,
+		Log: reachtest.Quiet(), Tell: func(string) {},
+	}
+	found, err := survey.Run(t.Context())
+	require.NoError(t, err)
+	known := device.Merge(found.Sightings)
+	require.Len(t, known, 8)
+	gone := make(chan device.MAC, 32)
+	ctx, cancel := context.WithCancel(t.Context())
+	done := make(chan error, 1)
+	go func() {
+		_, err := Watch{Survey: survey, Known: known, Event: func(e Event) {
+			if e.What == Gone {
+				gone <- e.Device.MAC
+			}
+		}}.Run(ctx)
+		done <- err
+	}()
+	b.Device("dome-1").Unplug()
+	assert.Equal(t, b.Device("dome-1").MAC(), <-gone)
+	begun := time.Now()
+	for i := range 6 {
+		b.Device(fmt.Sprint("dome-", i+2)).Unplug()
+	}
+	<-gone
+	assert.Greater(t, time.Since(begun), n.Pace.Of(crowdExcused))
+	for range 5 {
+		<-gone
+	}
+	cancel()
+	require.NoError(t, <-done)
+}
+
+func TestASurveyEndsOnceEnoughIsThere(t *testing.T) {
+	t.Parallel()
+	n, _, _ := reachtest.Plugged(t, pair, "")
+	begun := time.Now()
+	f, err := Survey{
+		Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), Listen: time.Hour, Rate: arp.DefaultRate, Log: reachtest.Quiet(), Tell: func(string) {},
+		Enough: func(f *Findings) bool { return cameras(device.Merge(f.Sightings)) == 2 },
+	}.Run(t.Context())
+	require.NoError(t, err)
+	assert.True(t, f.Enough)
+	assert.Less(t, time.Since(begun), time.Minute)
+}
+
+// A replay of a survey's capture finds what the survey found, without a network.
+func TestAReplayFindsWhatTheSurveyFound(t *testing.T) {
+	t.Parallel()
+	path := filepath.Join(t.TempDir(), "site.pcapng")
+	n, _, _ := reachtest.Plugged(t, `
+site: Kept
+seed: 4
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 3}
+  - {id: eye, model: oakhollow-eye, mac: "02:0a:c0:00:03:01", serial: C, ipv6: true}
+  - {id: bullet, model: verrine-bullet, mac: "02:e4:41:00:02:01", serial: B, password: Some-One-7}
+others:
+  - {id: pc, role: computer, mac: "02:9d:00:00:00:31", address: 10.61.8.52/23, host: office-pc, offers: [_workstation._tcp], ports: [445]}
+`, path)
+	live := device.Merge(findings(t, n).Sightings)
+	require.NoError(t, n.Close())
+	f, facts, err := Survey{Subnets: NewSubnets(nil, netip.Prefix{}, nil, nil), Log: reachtest.Quiet(), Tell: func(string) {}}.Replay(t.Context(), path)
+	require.NoError(t, err)
+	assert.Equal(t, device.MAC{2, 0x1a, 0x70, 0, 0, 1}, facts.MAC)
+	again := device.Merge(f.Sightings)
+	require.Len(t, again, len(live))
+	for i := range live {
+		a, b := live[i], again[i]
+		a.FirstSeen, a.SeenAt, b.FirstSeen, b.SeenAt = time.Time{}, time.Time{}, time.Time{}, time.Time{}
+		// What was said over HTTPS cannot be read from a capture.
+		assert.Equal(t, i == 0, a.TLS != nil)
+		a.TLS, a.NoTLS = nil, false
+		// Open ports were asked about by the survey itself; the answers are in the capture.
+		a.Writes, b.Writes = nil, nil // a replay knows nothing of clocks
+		assert.Equal(t, a, b)
+	}
+	_, _, err = Survey{Subnets: NewSubnets(nil, netip.Prefix{}, nil, nil), Log: reachtest.Quiet(), Tell: func(string) {}}.Replay(t.Context(), filepath.Join(t.TempDir(), "none"))
+	assert.Error(t, err)
+}

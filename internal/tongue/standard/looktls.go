@@ -1,0 +1,113 @@
+package standard
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"janustat/core/device"
+	"janustat/core/text"
+	"janustat/internal/reach"
+	"janustat/internal/speak/onvif"
+	"janustat/internal/speak/soap"
+	"janustat/internal/speak/wsd"
+)
+
+// securePlaces gives where the service may be over HTTPS: where the device says, at the
+// well-known port, and at the other that is common if it is open.
+func securePlaces(all []place, open []uint16) (out []place) {
+	for _, w := range all {
+		if w.scheme == "https" {
+			out = append(out, w)
+		}
+	}
+	for _, port := range []uint16{httpsPort, otherHTTPS} {
+		w := place{"https", port, all[0].path}
+		if !slices.Contains(out, w) && (port == httpsPort || slices.Contains(open, port)) {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// How long a device may take to show that it speaks HTTPS: where it says that it does,
+// and where it only might.
+const (
+	announcedLimit = 25 * time.Second
+	tlsLook        = 8 * time.Second
+)
+
+// lookTLS looks whether the device service answers over HTTPS, and takes down what it
+// finds. Nothing but the time is asked, which a device tells everyone. HTTPS that is
+// announced, or whose port is open, is never taken for absent because it is slow.
+func lookTLS(ctx context.Context, path *reach.Path, at netip.Addr, m *wsd.Match, f *device.Facts) {
+	all := placesOf(m)
+	var mute string
+	for _, w := range securePlaces(all, f.Ports) {
+		announced := len(m.XAddrs) > 0 && slices.Contains(all, w)
+		limit := tlsLook
+		if announced {
+			limit = announcedLimit
+		}
+		tls, open, err := askTLS(ctx, path, at, w, limit)
+		if to, led := ledTo(w, at, err); led {
+			if to.scheme != "https" {
+				continue // its service is without, by its own word
+			}
+			tls, open, err = askTLS(ctx, path, at, to, limit)
+		}
+		if err == nil {
+			f.TLS, f.Ports = tls, append(f.Ports, w.port)
+			return
+		}
+		var fault *soap.Fault
+		if !announced && (!open || errors.As(err, &fault)) {
+			continue // no such port, or other pages than the service
+		}
+		if open || announced {
+			mute = fmt.Sprintf("port %d: %s", w.port, text.Harmless(err.Error(), text.Long, nil))
+		}
+	}
+	if f.MuteTLS = mute; mute == "" {
+		f.NoTLS = true
+	}
+}
+
+// askTLS asks at one place. open tells whether the port takes connections.
+func askTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, limit time.Duration) (t *device.TLS, open bool, err error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("no answer within %s", limit))
+	defer cancel()
+	c := newCarrier(path)
+	defer c.CloseIdleConnections()
+	dial := c.DialContext
+	var connected atomic.Bool
+	c.DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := dial(ctx, network, address)
+		if err == nil {
+			connected.Store(true)
+		}
+		return conn, err
+	}
+	for {
+		client := onvif.New("https", hostOf(at), w.service(), c)
+		_, _, err = client.Clock(ctx)
+		client.Close()
+		switch {
+		case err == nil:
+			return &device.TLS{Port: w.port, Fingerprint: c.seen.Fingerprint(), Weak: c.seen.Weak()}, true, nil
+		case ctx.Err() != nil:
+			return nil, connected.Load(), context.Cause(ctx)
+		case !connected.Load() || !errors.Is(err, onvif.ErrNoReply):
+			return nil, connected.Load(), err
+		}
+		select { // it took the connection and was lost: once more
+		case <-time.After(openEvery):
+		case <-ctx.Done():
+		}
+	}
+}
