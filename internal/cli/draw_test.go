@@ -307,9 +307,11 @@ func playDrawn(t *testing.T, s *bench.Site, seed uint64, traits map[string][]str
 			again[e.Host] = e.Op
 		}
 	}
+	proof := ""
 	for range hoursAtMost { // old keys may be left for the next hour
 		c.anHourLater()
-		if code, _, _ := c.run("", "prove", "--quiet"); code == ExitDone {
+		code, table, errs := c.run("", "prove", "--quiet")
+		if proof = table + errs; code == ExitDone {
 			break
 		}
 	}
@@ -363,6 +365,9 @@ func playDrawn(t *testing.T, s *bench.Site, seed uint64, traits map[string][]str
 			v.wrong = record[r.MAC].against(d, &s.Devices[i], at)
 			if s.Devices[i].Guest != "" && strings.HasPrefix(v.wrong, "is not proved") {
 				v.wrong = "" // a user that nobody here knows is told, until somebody takes it away
+			}
+			if strings.HasPrefix(v.wrong, "is not proved") {
+				v.wrong += ":\n" + proof
 			}
 		}
 		out = append(out, v)

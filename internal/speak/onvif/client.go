@@ -267,9 +267,9 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 		ctx = context.WithValue(ctx, confidentialKey{}, true)
 		defer c.Close() // nothing else is to be said on the connection that carried it
 	}
-	mayAgain := reads && (c.proven || c.scheme == anonymous)
-	answer, status, header, err := c.sendSoon(ctx, s, operation, inner, mayAgain)
-	if reads && errors.Is(err, errIdleGone) && (c.proven || c.scheme == anonymous) {
+	mayRepeat := reads && (c.proven || c.scheme == anonymous)
+	answer, status, header, err := c.sendSoon(ctx, s, operation, inner, mayRepeat)
+	if mayRepeat && errors.Is(err, errIdleGone) {
 		// Never a password that is not known to fit: each time it is sent is a try.
 		// Asked again by ourselves: net/http would send the same token, which a device
 		// takes for a replay, and counts as a wrong password.
@@ -280,7 +280,7 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 	}
 	// A page of an error in the place of an answer says nothing of the question: it is asked
 	// again, unless a password goes with it that is not known to fit.
-	for try := 0; err == nil && reads && (c.proven || c.scheme == anonymous) && isPage(status, answer) && try < pageTries && waitBusy(ctx, header); try++ {
+	for try := 0; err == nil && mayRepeat && isPage(status, answer) && try < pageTries && waitBusy(ctx, header); try++ {
 		answer, status, header, err = c.send(ctx, s, operation, inner)
 	}
 	if err != nil {
@@ -304,6 +304,9 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 		return fmt.Errorf("%s: %w: what came back is not its answer", operation, ErrNoReply)
 	case status < 300 && err != nil:
 		return fmt.Errorf("%s: %w: %w", operation, ErrNoSense, text.Error(err, c.veil.Text))
+	case reads && !mayRepeat && isPage(status, answer):
+		// It is for the caller to offer the password again, which may count as another try.
+		return fmt.Errorf("%s: %w: an error page of HTTP status %d came in place of an answer", operation, ErrNoReply, status)
 	case status >= 300:
 		fault = &soap.Fault{Status: status}
 	default:

@@ -250,30 +250,49 @@ func TestDroppedIdleConnectionsAreNoLoss(t *testing.T) {
 	}
 }
 
-// A password that is not known to fit is sent once, however its answer gets lost.
+// A password that is not known to fit is sent once, whatever comes in place of its answer, and
+// nothing is concluded from that of the password.
 func TestAnUnprovenPasswordIsSentOnce(t *testing.T) {
-	for _, scheme := range []string{"token", "digest"} {
-		var offered atomic.Int32
-		srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			b, _ := io.ReadAll(r.Body)
-			switch {
-			case strings.Contains(string(b), "GetSystemDateAndTime"):
-				send(w, 200, clockAnswer)
-			case strings.Contains(string(b), "UsernameToken") || r.Header.Get("Authorization") != "":
-				offered.Add(1)
-				panic(http.ErrAbortHandler) // hangs up
-			case scheme == "digest":
-				w.Header().Set("WWW-Authenticate", `Digest realm="r", qop="auth", nonce="n", algorithm=MD5`)
-				send(w, 401, refusal)
-			default:
-				send(w, 400, refusal)
-			}
-		}))
-		cl := New("http", strings.TrimPrefix(srv.URL, "http://"), "", &http.Transport{})
-		_, err := cl.Enter(t.Context(), "admin", secret.New("Quay-side7"))
-		require.ErrorIs(t, err, ErrNoReply, scheme)
-		assert.EqualValues(t, 1, offered.Load(), scheme)
-		srv.Close()
+	hangsUp := func(http.ResponseWriter) { panic(http.ErrAbortHandler) }
+	page := func(w http.ResponseWriter) {
+		w.WriteHeader(http.StatusInternalServerError)
+		_, _ = io.WriteString(w, "<html><body><h1>Internal Server Error</h1></body></html>")
+	}
+	for _, c := range []struct {
+		scheme, how string
+		instead     func(http.ResponseWriter)
+	}{
+		{"token", "hangs up", hangsUp},
+		{"digest", "hangs up", hangsUp},
+		{"token", "a page", page},
+		{"digest", "a page", page},
+	} {
+		t.Run(c.scheme+" "+c.how, func(t *testing.T) {
+			var offered atomic.Int32
+			srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				b, _ := io.ReadAll(r.Body)
+				switch {
+				case strings.Contains(string(b), "GetSystemDateAndTime"):
+					send(w, 200, clockAnswer)
+				case strings.Contains(string(b), "UsernameToken") || r.Header.Get("Authorization") != "":
+					offered.Add(1)
+					c.instead(w)
+				case c.scheme == "digest":
+					w.Header().Set("WWW-Authenticate", `Digest realm="r", qop="auth", nonce="n", algorithm=MD5`)
+					send(w, 401, refusal)
+				default:
+					send(w, 400, refusal)
+				}
+			}))
+			defer srv.Close()
+			cl := New("http", strings.TrimPrefix(srv.URL, "http://"), "", &http.Transport{})
+			_, err := cl.Enter(t.Context(), "admin", secret.New("Quay-side7"))
+			require.ErrorIs(t, err, ErrNoReply)
+			assert.EqualValues(t, 1, offered.Load())
+			_, err = cl.Opens(t.Context(), "viewer", secret.New("Quay-side8"))
+			require.ErrorIs(t, err, ErrNoReply)
+			assert.EqualValues(t, 2, offered.Load())
+		})
 	}
 }
 
