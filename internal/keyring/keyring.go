@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"runtime/debug"
+	"strconv"
 
 	"filippo.io/age"
 
@@ -58,7 +59,7 @@ func Open(path, passphrase string) (*Keyring, error) {
 	// The file says how much work its passphrase is: a keyring of somebody else's must not
 	// take the memory of the laptop.
 	id.SetMaxWorkFactor(maxWork)
-	defer roomForScrypt()()
+	defer roomForScrypt(workOf(data))()
 	plain, err := age.Decrypt(bytes.NewReader(data), id)
 	var mismatch *age.NoIdentityMatchError
 	if errors.As(err, &mismatch) {
@@ -85,9 +86,28 @@ const usualWork = 17
 // maxWork is the most that a keyring may ask for: 512 MB.
 const maxWork = 19
 
+// muchWork takes 32 MB: less than that is not worth the time that giving memory back takes.
+const muchWork = 15
+
+// workOf is the work factor that a keyring names in its header (age, scrypt recipient stanza);
+// the most there may be where it names none.
+func workOf(data []byte) int {
+	for line := range bytes.Lines(data[:min(len(data), 200)]) {
+		if words := bytes.Fields(line); len(words) == 4 && string(words[1]) == "scrypt" {
+			if n, err := strconv.Atoi(string(words[3])); err == nil {
+				return n
+			}
+		}
+	}
+	return maxWork
+}
+
 // roomForScrypt gives memory that is not used back before scrypt takes its 128 MB, and
 // what scrypt has taken after it: neither is held beside the other.
-func roomForScrypt() (after func()) {
+func roomForScrypt(work int) (after func()) {
+	if work < muchWork {
+		return func() {}
+	}
 	debug.FreeOSMemory()
 	return debug.FreeOSMemory
 }
@@ -125,9 +145,10 @@ func (k *Keyring) write(plain []byte) error {
 	if err != nil {
 		return fmt.Errorf("%w: it is empty", ErrPassphrase)
 	}
-	to.SetWorkFactor(cmp.Or(k.work, usualWork))
+	work := cmp.Or(k.work, usualWork)
+	to.SetWorkFactor(work)
 	var out bytes.Buffer
-	defer roomForScrypt()()
+	defer roomForScrypt(work)()
 	w, err := age.Encrypt(&out, to)
 	if err != nil {
 		return fmt.Errorf("keyring: %w", err)

@@ -118,3 +118,16 @@ func TestAKeyringHasBounds(t *testing.T) {
 	_, err := Open(path, "quay")
 	require.ErrorIs(t, err, intake.ErrRefused)
 }
+
+// What a keyring names as its work is what it was written with.
+func TestTheWorkOfAKeyring(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "keyring.age")
+	k := New(path, "ferry at quillmere")
+	k.SetWork(11)
+	require.NoError(t, k.Save())
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, 11, workOf(data))
+	assert.Equal(t, maxWork, workOf([]byte("age-encryption.org/v1\n-> X25519 abc\n")))
+	assert.Equal(t, maxWork, workOf(nil))
+}

@@ -14,6 +14,7 @@ import (
 // A site of many devices on several factory addresses is described whole, and no device answers
 // the same question of every visitor over and over.
 func TestACrowdIsAskedByOneVisitorAtATime(t *testing.T) {
+	t.Parallel()
 	n, logs := reachtest.Site(t, `
 site: Crowd
 seed: 3

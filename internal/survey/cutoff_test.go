@@ -13,6 +13,7 @@ import (
 // A survey that takes too long says so, and names what it has not asked: its silence is nobody's
 // absence.
 func TestASurveyThatIsCutOffSaysSo(t *testing.T) {
+	t.Parallel()
 	n, _ := reachtest.Site(t, `
 site: Slow wire
 seed: 3
@@ -34,6 +35,7 @@ others: [{id: pc, role: quiet, mac: "02:5c:00:00:10:01", address: 10.61.8.41/23,
 // Where a port is shut by the first questions of all, before anybody has answered one, there is no
 // canary whose silence would tell: hosts were heard, none answered, and nothing counts as free.
 func TestAPortThatIsShutAtOnceIsToldThoughNobodyHasAnsweredYet(t *testing.T) {
+	t.Parallel()
 	n, b, _ := reachtest.Plugged(t, `
 site: Shut at once
 seed: 5

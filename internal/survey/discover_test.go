@@ -13,6 +13,7 @@ import (
 // Who is heard when the rounds of its subnet are over is asked as often as others were, and
 // nobody is asked for ever.
 func TestNobodyIsABystanderBeforeItWasAskedEnough(t *testing.T) {
+	t.Parallel()
 	r := newRun(t.Context(), Survey{Subnets: &Subnets{}, Log: slog.New(slog.DiscardHandler)})
 	early := hearing{device.MAC{2, 0, 0, 0, 0, 1}, netip.MustParseAddr("10.61.8.9")}
 	late := hearing{device.MAC{2, 0, 0, 0, 0, 2}, netip.MustParseAddr("10.61.8.10")}

@@ -48,6 +48,7 @@ func redirect(t *testing.T, from, to device.MAC, ours, device, by netip.Addr) []
 // Routers that advertise themselves, hosts that redirect us, and copies of frames with a
 // VLAN's tag lead nobody astray: the devices are read where they are, and nowhere else.
 func TestWhoWantsToLeadUsAstray(t *testing.T) {
+	t.Parallel()
 	n, logs, socket := reachtest.WithSocket(t, pair)
 	ours := n.Facts().MAC
 	reachtest.PlugIn(t, socket, func(w *wire.Frames, seen []byte) {

@@ -55,6 +55,7 @@ func findingsWith(t testing.TB, n *reach.Net, s Survey) *Findings {
 }
 
 func TestSurveyFindsFortyOfFortyDespiteLoss(t *testing.T) {
+	t.Parallel()
 	// A few at a time: each is a site of 42 hosts, and the machine has two cores.
 	seeds, atOnce := 20, 4
 	if testing.Short() { // with the race detector, which takes ten times as long
@@ -103,6 +104,7 @@ func (m mute) Write(frame []byte) error {
 // A device that cannot find out where the visitor is cannot answer discovery:
 // the survey sees to it that it knows.
 func TestSurveyFindsDeviceThatGetsNoAnswerByARP(t *testing.T) {
+	t.Parallel()
 	path, _ := benchtest.Start(t, `
 site: Mute
 laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}

@@ -57,7 +57,8 @@ type Way interface {
 	Dialer(ctx context.Context, mac device.MAC, at netip.Addr) (func(ctx context.Context, port uint16) (net.Conn, error), error)
 	// Pause waits a moment before a device is asked again how it fares.
 	Pause(ctx context.Context) error
-	// Memory is where a tongue keeps, by MAC, what a device told that holds beyond a conversation.
+	// Memory is where a tongue keeps what holds beyond a conversation: by MAC what a device told,
+	// or by a type of its own.
 	Memory() *sync.Map
 	// Blank gives what every known password is taken out of a device's words by.
 	Blank() *secret.Veil

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"sync"
 	"testing"
@@ -37,9 +38,18 @@ func Built(t testing.TB) string {
 	return filepath.Join(dir, "janustat")
 }
 
+// garbage is how much may lie about until it is collected, in percent of what is in use.
+const garbage = 400
+
 // Run runs the tests of a package, so many beside each other: they wait for restarts
-// and address probes most of the time. The program built for them goes when they end.
+// and address probes most of the time. The program built for them goes when they end. They and
+// the programs they run collect garbage less often than a person's, whose laptop does other
+// things beside it: on two processors that is what they would do most of the time.
 func Run(m *testing.M, atOnce int) int {
+	if os.Getenv("GOGC") == "" {
+		os.Setenv("GOGC", strconv.Itoa(garbage))
+		debug.SetGCPercent(garbage)
+	}
 	_ = flag.Set("test.parallel", strconv.Itoa(atOnce)) // known to the package testing
 	defer func() {
 		if built != "" {

@@ -15,7 +15,6 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
-	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -69,9 +68,6 @@ func TestMain(m *testing.M) {
 	if filepath.Base(os.Args[0]) == "janustat" {
 		os.Exit(janustat())
 	}
-	// Hundreds of short processes keep both processors busy: they collect garbage less often.
-	os.Setenv("GOGC", "400")
-	debug.SetGCPercent(400)
 	os.Exit(driver.Run(m, 4))
 }
 

@@ -80,6 +80,7 @@ type Client struct {
 	stop   func()
 	random io.Reader
 	second time.Duration // how long another key is waited for
+	keys   *Keys
 
 	about    Description      // as it was heard, or told under its key
 	word     evidence.Witness // of what the device said last
@@ -113,7 +114,7 @@ func Meet(ctx context.Context, link Link, mac device.MAC, p pace.Pace) (Descript
 }
 
 func dial(ctx context.Context, link Link, mac device.MAC, pin Pin, p pace.Pace, second time.Duration) (*Client, error) {
-	c := &Client{link: link, mac: mac, pin: pin, pace: p, second: second, heard: make(chan Message, 64), random: rand.Reader}
+	c := &Client{link: link, mac: mac, pin: pin, pace: p, second: second, heard: make(chan Message, 64), random: rand.Reader, keys: &Keys{}}
 	c.stop = link.Hear(mac, func(payload []byte) {
 		m, err := Parse(payload)
 		if err != nil || m.Device != mac {
@@ -232,6 +233,10 @@ func (c *Client) leave() {
 
 // Link and Pace are those of the conversation.
 func (c *Client) Link() Link { return c.link }
+
+// Remember has it take the keys of passwords from those that were made before, for other
+// conversations.
+func (c *Client) Remember(k *Keys) { c.keys = k }
 
 // Pace is that of its times.
 func (c *Client) Pace() pace.Pace { return c.pace }

@@ -78,7 +78,7 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 			return false, &RefusalError{Reason: Locked, Seconds: o.told.Locked, By: c.word}
 		}
 	}
-	key, err := PasswordKey(int(c.version), user, p, o.told.Salt)
+	key, err := c.keys.make(int(c.version), user, p, o.told.Salt)
 	if err != nil {
 		return false, err
 	}
@@ -99,7 +99,7 @@ func (c *Client) PasswordKey(user string, p secret.Password) ([]byte, error) {
 	if c.version == Version1 {
 		return nil, nil
 	}
-	return PasswordKey(int(c.version), user, p, c.about.Salt)
+	return c.keys.make(int(c.version), user, p, c.about.Salt)
 }
 
 // begin has the device answer a handshake, and nobody else: an Answer under another key is

@@ -196,5 +196,10 @@ func (Tongue) Open(ctx context.Context, w tongue.Way, p commission.Plan, _ netip
 	case err != nil:
 		return nil, lost(err)
 	}
+	keys, _ := w.Memory().LoadOrStore(madeKeys{}, &speak.Keys{})
+	c.Remember(keys.(*speak.Keys))
 	return &session{Client: c, plan: p, veil: w.Blank()}, nil
 }
+
+// madeKeys is where the way remembers the keys that were made of passwords.
+type madeKeys struct{}
