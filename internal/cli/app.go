@@ -78,7 +78,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		a.Out = written
 	}
 	root := a.root()
-	root.SetArgs(args)
+	root.SetArgs(append([]string{}, args...)) // none are none, and not those of the process
 	root.SetIn(a.In)
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)

@@ -22,7 +22,7 @@ import (
 	"janustat/internal/pace"
 )
 
-func TestMain(m *testing.M) { os.Exit(driver.Run(m, 10)) }
+func TestMain(m *testing.M) { os.Exit(driver.Run(m, 18)) }
 
 // crew is a program on a bench: commands run as a person would type them.
 type crew struct {
