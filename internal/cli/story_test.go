@@ -62,7 +62,7 @@ func (c *crew) run(stdin string, args ...string) (code int, stdout, stderr strin
 
 func (c *crew) runUntil(ctx context.Context, stdin string, args ...string) (code int, stdout, stderr string) {
 	var out, errs bytes.Buffer
-	a := App{Pace: c.pace, KeyWork: cheapKey, In: strings.NewReader(stdin), Out: &out, Err: &errs, Getenv: func(k string) string {
+	a := App{Pace: c.pace, KeyWork: driver.KeyWork, In: strings.NewReader(stdin), Out: &out, Err: &errs, Getenv: func(k string) string {
 		switch k {
 		case "JANUSTAT_PASSPHRASE":
 			return "ferry at quillmere"
@@ -387,6 +387,3 @@ func TestAPulledCableIsTold(t *testing.T) {
 	assert.Empty(t, out)
 	assert.Contains(t, errs, "plug the cable in")
 }
-
-// cheapKey is a scrypt work factor for hundreds of commands.
-const cheapKey = 10

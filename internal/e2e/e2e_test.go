@@ -44,7 +44,7 @@ func TestMain(m *testing.M) {
 func janustat() int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	app := cli.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv}
+	app := cli.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, KeyWork: driver.KeyWork}
 	return app.Run(ctx, os.Args[1:])
 }
 

@@ -73,7 +73,6 @@ func TestFiftyThousandHostsHideNobody(t *testing.T) {
 }
 
 func TestOneMACThatClaimsEverySubnetIsNamed(t *testing.T) {
-	t.Parallel()
 	f := flooded(t, func(yield func([]byte) bool) {
 		for i := range 20_000 {
 			if !yield(announced(1, netip.AddrFrom4([4]byte{10, byte(i >> 8), byte(i), 9}))) {
@@ -88,7 +87,6 @@ func TestOneMACThatClaimsEverySubnetIsNamed(t *testing.T) {
 }
 
 func TestAnAddressThatThousandsClaimIsNamed(t *testing.T) {
-	t.Parallel()
 	theirs := netip.MustParseAddr("192.168.77.20")
 	f := flooded(t, func(yield func([]byte) bool) {
 		for i := range 6_000 {
@@ -111,7 +109,6 @@ func TestManyNewDevicesAtOneAddressAreNoFlood(t *testing.T) {
 	if testing.Short() {
 		t.Skip("with the race detector, 70 hosts answer too late")
 	}
-	t.Parallel()
 	n, _, _ := reachtest.WithSocket(t, `site: Quillmere Ferry Terminal
 laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
 devices:
@@ -134,7 +131,6 @@ func described(f *Findings) int {
 }
 
 func TestTensOfThousandsOfRecordsAreNotAllRead(t *testing.T) {
-	t.Parallel()
 	var records []byte
 	m := new(dns.Msg)
 	m.Response = true
@@ -161,7 +157,6 @@ func TestTensOfThousandsOfRecordsAreNotAllRead(t *testing.T) {
 
 // Hosts that answer a byte now and then hold nobody up but themselves.
 func TestSlowHostsHoldNobodyUp(t *testing.T) {
-	t.Parallel()
 	n, _, _ := reachtest.WithSocket(t, pair+`  - {id: slow, model: tallow-cube, mac: "02:7a:11:01:00:01", serial: S, count: 150, dribble: 1s, address: 192.168.10.20/24}
 `)
 	f := findingsWith(t, n, Survey{Enough: func(f *Findings) bool { return cameras(device.Merge(f.Sightings)) == 2 }})
@@ -171,7 +166,6 @@ func TestSlowHostsHoldNobodyUp(t *testing.T) {
 // A host that claims each visitor of ours as soon as it is announced is believed twice,
 // and not any more.
 func TestAHostThatClaimsEveryVisitor(t *testing.T) {
-	t.Parallel()
 	n, _, socket := reachtest.WithSocket(t, pair)
 	ours := n.Facts().MAC
 	var claimed atomic.Int64

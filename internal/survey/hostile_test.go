@@ -38,7 +38,6 @@ func cameras(found []device.Device) (n int) {
 
 // A host that floods with garbage neither stops the survey nor hides a device.
 func TestGarbageDoesNotHideDevices(t *testing.T) {
-	t.Parallel()
 	n, logs, socket := reachtest.WithSocket(t, pair)
 	chance := rand.New(rand.NewPCG(1, 9))
 	probe := wsd.Probe("urn:uuid:x", wsd.Transmitter)
@@ -87,7 +86,6 @@ func TestGarbageDoesNotHideDevices(t *testing.T) {
 // A host that claims every address leaves no address to visit from: the survey
 // says so, names the host, and borrows none all the same.
 func TestAHostThatClaimsEveryAddressIsNamed(t *testing.T) {
-	t.Parallel()
 	n, _, socket := reachtest.WithSocket(t, pair)
 	reachtest.PlugIn(t, socket, func(w *wire.Frames, frame []byte) {
 		if p, err := arp.Parse(frame); err == nil && p.Op == arp.Request && p.SenderMAC != reachtest.Villain {
@@ -115,7 +113,6 @@ func TestAHostThatClaimsEveryAddressIsNamed(t *testing.T) {
 // A host that says it is another: its frames carry its own MAC, so what it says
 // of the other's identity is held against that.
 func TestALieAboutAnothersMACChangesNothing(t *testing.T) {
-	t.Parallel()
 	n, _, socket := reachtest.WithSocket(t, pair)
 	theirs := device.MAC{2, 0xe4, 0x42, 0, 1, 1}
 	reachtest.PlugIn(t, socket, func(w *wire.Frames, _ []byte) {

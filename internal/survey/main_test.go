@@ -7,5 +7,6 @@ import (
 	"janustat/internal/e2e/driver"
 )
 
-// TestMain runs some beside each other: a survey waits more than it works.
-func TestMain(m *testing.M) { os.Exit(driver.Run(m, 5)) }
+// TestMain runs some beside each other: a survey waits more than it works. Floods take all of
+// a machine, and run by themselves.
+func TestMain(m *testing.M) { os.Exit(driver.Run(m, 3)) }

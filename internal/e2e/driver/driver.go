@@ -15,12 +15,16 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// KeyWork is the scrypt work factor of the keyrings of tests: their hundreds of commands would
+// take the usual work twice each.
+const KeyWork = 10
+
 // build builds the program once for all tests of a package.
 var build = sync.OnceValues(func() (dir string, err error) {
 	if dir, err = os.MkdirTemp("", "janustat-built"); err != nil {
 		return "", err
 	}
-	c := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", filepath.Join(dir, "janustat"), "janustat/cmd/janustat")
+	c := exec.Command("go", "build", "-trimpath", "-ldflags", fmt.Sprint("-s -w -X main.keyWork=", KeyWork), "-o", filepath.Join(dir, "janustat"), "janustat/cmd/janustat")
 	c.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := c.CombinedOutput(); err != nil {
 		return dir, fmt.Errorf("%w\n%s", err, out)

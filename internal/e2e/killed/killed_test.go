@@ -77,7 +77,7 @@ func janustat() int {
 	if err != nil {
 		return 99
 	}
-	app := cli.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, KeyWork: cheapKey, Pace: hurry}
+	app := cli.App{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, KeyWork: driver.KeyWork, Pace: hurry}
 	app.Journal = func(j commission.Journal) commission.Journal {
 		return &mortal{Journal: j, left: at, job: os.Getenv(folderAt), disk: os.Getenv(diskAt)}
 	}
@@ -99,9 +99,6 @@ const (
 
 // hurry is the pace of the sites that the program is killed on, and of itself.
 const hurry = 4
-
-// cheapKey is a scrypt work factor for hundreds of runs.
-const cheapKey = 10
 
 // mortal is a journal that kills its own process (SIGKILL: nothing is cleaned up)
 // at a boundary of a step: right after the intent is recorded, or right before the
