@@ -77,6 +77,9 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	if _, tty := terminal(a.Out); !tty && a.Out != nil {
 		a.Out = written
 	}
+	if a.Err != nil {
+		a.Err = outletOf(a.Err)
+	}
 	root := a.root()
 	root.SetArgs(append([]string{}, args...)) // none are none, and not those of the process
 	root.SetIn(a.In)
@@ -262,7 +265,7 @@ func (a *App) logger() (*slog.Logger, error) {
 	if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
 		return nil, usagef("--log-level %s: use debug, info, warn or error", a.logLevel)
 	}
-	return slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: level, ReplaceAttr: func(_ []string, x slog.Attr) slog.Attr {
+	return slog.New(slog.NewTextHandler(logTo{outletOf(a.Err)}, &slog.HandlerOptions{Level: level, ReplaceAttr: func(_ []string, x slog.Attr) slog.Attr {
 		switch v := x.Value.Any().(type) { // what devices say may quote a password
 		case string:
 			x.Value = slog.StringValue(a.veil.Text(v))

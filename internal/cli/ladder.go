@@ -1,14 +1,10 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
-	"strings"
-	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -80,9 +76,8 @@ func (a *App) ladder(ctx context.Context, d *work.Desk, in, out *os.File) error 
 	a.fresh() // what was typed before the screen was there is meant for nothing on it
 	p := tea.NewProgram(m, opts...)
 	// While the screen is there, what would be printed is told on it.
-	stderr := a.Err
-	a.Err = &lineTeller{tell: func(line string) { p.Send(toldMsg(line)) }}
-	defer func() { a.Err = stderr }()
+	back := outletOf(a.Err).through(func(line string) { p.Send(toldMsg(line)) }, true)
+	defer back()
 	watching := make(chan error, 1)
 	go func() {
 		err := a.withNet(ctx, d, longPatience, func(ctx context.Context, n *reach.Net) error { return l.watch(ctx, n, p.Send) })
@@ -92,7 +87,7 @@ func (a *App) ladder(ctx context.Context, d *work.Desk, in, out *os.File) error 
 	_, err = p.Run()
 	cancel()
 	watched := <-watching
-	a.Err = stderr
+	back()
 	if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
 		err = nil // the one who ends it
 	}
@@ -117,30 +112,6 @@ func (a *App) ladderKeys(ctx context.Context, d *work.Desk) (*keyring.Keyring, e
 	}
 	return keys, nil
 }
-
-// lineTeller gives on what is written to it, by lines.
-type lineTeller struct {
-	mu   sync.Mutex
-	rest []byte
-	tell func(string)
-}
-
-// Write takes part of what is written.
-func (t *lineTeller) Write(p []byte) (int, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.rest = append(t.rest, p...)
-	for {
-		line, rest, ok := bytes.Cut(t.rest, []byte("\n"))
-		if !ok {
-			return len(p), nil
-		}
-		t.rest = rest
-		t.tell(strings.TrimSpace(string(line)))
-	}
-}
-
-var _ io.Writer = (*lineTeller)(nil)
 
 // watch surveys, and then tells who comes and goes, until ctx ends.
 func (l *ladder) watch(ctx context.Context, n *reach.Net, send func(tea.Msg)) error {

@@ -17,6 +17,9 @@ import (
 // terminal gives the file behind a stream if it is a terminal.
 func terminal(w any) (*os.File, bool) {
 	f, ok := w.(*os.File)
+	if o, is := w.(*outlet); is {
+		f, ok = o.file()
+	}
 	return f, ok && term.IsTerminal(int(f.Fd()))
 }
 

@@ -34,6 +34,7 @@ func (a *App) startView(plans []commission.Plan, usual time.Duration) progressVi
 	m := newLiveModel(a, plans)
 	m.usual = usual
 	v := &liveView{done: make(chan struct{})}
+	v.back = outletOf(a.Err).through(func(line string) { v.program.Println(line) }, false)
 	// Signals stay with the command: it stops the work, and the view ends with it.
 	v.program = tea.NewProgram(m, tea.WithOutput(f), tea.WithInput(nil), tea.WithoutSignalHandler())
 	go func() {
@@ -108,6 +109,7 @@ func (v *lineView) stop() {}
 type liveView struct {
 	program *tea.Program
 	done    chan struct{}
+	back    func() // gives standard error back
 }
 
 type stepMsg struct {
@@ -138,6 +140,7 @@ func (v *liveView) result(r commission.Result) {
 func (v *liveView) stop() {
 	v.program.Send(endMsg{})
 	<-v.done
+	v.back()
 }
 
 // liveModel is what the live view shows.
