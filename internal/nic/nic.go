@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"net/netip"
 	"sync"
+	"time"
 
 	"gvisor.dev/gvisor/pkg/buffer"
+	"gvisor.dev/gvisor/pkg/log"
 	"gvisor.dev/gvisor/pkg/tcpip"
 	"gvisor.dev/gvisor/pkg/tcpip/header"
 	"gvisor.dev/gvisor/pkg/tcpip/network/arp"
@@ -23,6 +25,16 @@ import (
 
 // ID numbers the only network interface of a stack made here.
 const ID tcpip.NICID = 1
+
+// What the stack logs of its own accord is about the frames of others, and goes to standard error in
+// a form of its own, over whatever a person reads there: a stranger could fill a screen with it.
+// What matters of it comes back as an error.
+func init() { log.SetTarget(silent{}) }
+
+type silent struct{}
+
+// Emit implements log.Emitter.
+func (silent) Emit(int, log.Level, time.Time, string, ...any) {}
 
 // Endpoint is an Ethernet card. It implements stack.LinkEndpoint.
 type Endpoint struct {
