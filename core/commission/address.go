@@ -31,14 +31,14 @@ func (r *run) address(ctx context.Context) error {
 	}
 	target := r.plan.Target
 	restart, err := r.setAddress(ctx, target)
-	if r.denied && slices.Contains(r.left, StepGateway) && ctx.Err() == nil {
+	if denied(err) && slices.Contains(r.left, StepGateway) && ctx.Err() == nil {
 		if gerr := r.gateway(ctx); gerr == nil {
 			restart, err = r.setAddress(ctx, target)
-		} else if !r.denied {
+		} else if !denied(gerr) {
 			return gerr
 		}
 	}
-	if now := r.found.Settings; err != nil && r.denied && now.DHCP && now.Address.Is4() && ctx.Err() == nil {
+	if now := r.found.Settings; denied(err) && now.DHCP && now.Address.Is4() && ctx.Err() == nil {
 		// Some take no address of their own while they have a lease, and keep the one they
 		// have when DHCP is switched off.
 		now.DHCP = false
@@ -54,7 +54,7 @@ func (r *run) address(ctx context.Context) error {
 		}
 	}
 	switch {
-	case err != nil && r.denied && r.found.Settings.DHCP && ctx.Err() == nil:
+	case denied(err) && r.found.Settings.DHCP && ctx.Err() == nil:
 		// A device on DHCP that refuses a static address in every way keeps to DHCP.
 		r.plan.Target.DHCP, r.result.Reserved = true, true
 		return errMoved // it has not: the next pass looks at what is left
@@ -62,7 +62,7 @@ func (r *run) address(ctx context.Context) error {
 		return err
 	}
 	r.phase++
-	r.addressed, r.restarted, r.unsure = true, false, false
+	r.move = r.move.takes()
 	if restart {
 		return r.restart(ctx, slices.Contains(r.left, StepGateway), "to use the new address")
 	}
@@ -117,7 +117,7 @@ func (r *run) notFree(err error, warning string) error {
 // subnet they are still on.
 func (r *run) restart(ctx context.Context, withGateway bool, why string) error {
 	if withGateway {
-		if err := r.gateway(ctx); err != nil && !r.denied && !errors.Is(err, ErrReplyLost) {
+		if err := r.gateway(ctx); err != nil && !denied(err) && !errors.Is(err, ErrReplyLost) {
 			return err
 		}
 	}
@@ -134,7 +134,7 @@ func (r *run) restart(ctx context.Context, withGateway bool, why string) error {
 	r.phase++
 	// Where its word of it was lost, the question may have been lost as well: a device that
 	// is still where it was is asked once more, and not waited for.
-	r.restarted, r.unsure = err == nil || r.unsure, err != nil
+	r.move = r.move.restarts(err == nil)
 	if err := r.find(ctx, StepReturn, ReturnLimit); err != nil {
 		return err
 	}
@@ -145,11 +145,11 @@ func (r *run) restart(ctx context.Context, withGateway bool, why string) error {
 // want a restart that they do not ask for, and some act on one minutes later. done is
 // false where nothing is left to be tried.
 func (r *run) stay(ctx context.Context) (done bool, err error) {
-	switch {
-	case !r.restarted:
+	switch r.move.due(r.stayed) {
+	case dueRestart:
 		err = r.restart(ctx, false, "to use the new address")
-	case r.stayed && !r.waited:
-		r.waited = true
+	case duePatience:
+		r.move = r.move.waits()
 		r.close()
 		r.tell(StepReturn, "waiting for it to restart, which it has agreed to")
 		defer r.clock(StepReturn)()

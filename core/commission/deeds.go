@@ -47,7 +47,7 @@ func (w Worker) Park(ctx context.Context, p Plan) Result {
 					break
 				}
 				err = r.do(ctx, Write{Step: StepRest, Intent: l.Name()}, func() error { return a.Park(ctx, l) })
-				if err != nil && r.denied && ctx.Err() == nil {
+				if denied(err) && ctx.Err() == nil {
 					err = nil
 				}
 			}

@@ -88,7 +88,7 @@ func (r *run) nudge(ctx context.Context, t *Talk, ties []Tie, otherwise bool) er
 		default:
 			continue // what was told stands: it is the other side that fails
 		}
-		if err := r.setLink(ctx, t, ties[i]); err != nil && (!r.denied || ctx.Err() != nil) {
+		if err := r.setLink(ctx, t, ties[i]); err != nil && (!denied(err) || ctx.Err() != nil) {
 			return err
 		}
 	}

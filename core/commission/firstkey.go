@@ -73,7 +73,7 @@ func (r *run) key(ctx context.Context) error {
 		return a.CreateAdministrator(ctx, k.User, k.Password)
 	})
 	r.plan.User, r.plan.Password = own.User, own.Password
-	if err != nil && r.denied {
+	if denied(err) {
 		r.result.Sent = false // it has refused it, in so many words
 	}
 	if err == nil {
@@ -101,7 +101,7 @@ func (r *run) giveUnless(ctx context.Context, w Write, k *Credential, ends func(
 		err := r.do(ctx, w, func() error { return write(*k) })
 		// Unless the device itself has refused it, it may have taken it: then there must
 		// be no other on the keyring in its place.
-		if !r.denied || r.plan.Another == nil || ctx.Err() != nil {
+		if !denied(err) || r.plan.Another == nil || ctx.Err() != nil {
 			return err
 		}
 		// Rules that a device enforces without publishing them show only like this.
@@ -179,8 +179,7 @@ func (r *run) first(ctx context.Context) error {
 	case errors.Is(err, ErrReplyLost): // which it is shows when it is offered
 		r.plan.Others = append([]Credential{{User: r.plan.User, Password: r.plan.First, Origin: FromChange}}, r.plan.Others...)
 		return err
-	case err != nil && r.denied && ctx.Err() == nil:
-		r.denied = false
+	case denied(err) && ctx.Err() == nil:
 		return nil // it has one
 	case err != nil:
 		return err

@@ -308,7 +308,7 @@ func (r *run) mend(ctx context.Context, t *Talk, ties []Tie) (refused []string, 
 				r.note(fmt.Sprintf("tried a password on %s that is not the keyring's, on %s. It gets the right one now. If %[1]s has locked itself for that, wait until it opens, then commission again", ties[i].Link.Peer.Tag, name))
 			}
 			ties[i].Set, ties[i].State, ties[i].Why = true, Waiting, ""
-		case errors.Is(err, ErrReplyLost) || ctx.Err() != nil || !r.denied:
+		case errors.Is(err, ErrReplyLost) || ctx.Err() != nil || !denied(err):
 			return nil, err
 		default:
 			r.mended[name] = true

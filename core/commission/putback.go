@@ -33,7 +33,7 @@ func (w Worker) PutBack(ctx context.Context, p Plan, to Former) Result {
 				}
 				return a.DeleteUser(ctx, name)
 			})
-			if err != nil && (!r.denied || ctx.Err() != nil) {
+			if err != nil && (!denied(err) || ctx.Err() != nil) {
 				return err
 			}
 			if err != nil {
@@ -67,7 +67,7 @@ func (r *run) toDHCP(ctx context.Context) error {
 			}
 			return a.Restart(ctx)
 		})
-	case err != nil && r.denied && ctx.Err() == nil:
+	case denied(err) && ctx.Err() == nil:
 		return trouble(err, advice.Say("turn DHCP on at the device's own page: %s", advice.Web.On(r.plan.Tag)), "is as it was found, but for DHCP, which it had on")
 	}
 	if errors.Is(err, ErrReplyLost) {

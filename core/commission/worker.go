@@ -125,9 +125,8 @@ type run struct {
 	once    map[Step]bool // settings that it does not tell, and that were written all the same
 	left    []Step        // due in this pass, after the one that is being written
 	phase   int           // grows when it was moved or restarted
-	// What became of its address: it has taken it, it was restarted after that (unsure: and
-	// has not said so), it stayed where it was when told to go, and was waited for then.
-	addressed, restarted, unsure, stayed, waited bool
+	move    move          // towards its address
+	stayed  bool          // it has been where it was all the time since it was last told to go
 
 	deferred error           // trouble that the rest did not wait for
 	given    map[string]bool // further users given a password in this run that has not opened it yet
@@ -139,9 +138,7 @@ type run struct {
 	noRoom   []string // what the recorder has no room for
 	others   []Tie    // the same, for the record
 	strange  []string // channels that others use, and that were left to them
-	unsaid   int      // addresses that were sent and not answered to
 	gotOn    bool     // they are fewer in this pass than ever before
-	denied   bool     // the last write was refused by the device itself, and that is recorded
 	mayKey   bool     // this command may give a fresh device its first password
 	renews   bool     // it may have made itself another certificate, since this run or the last sent what some do that at
 	// repowered are the settings for which a person has powered it off and on already.
@@ -258,8 +255,8 @@ func (r *run) pass(ctx context.Context, first bool) (done bool, err error) {
 		return false, err
 	}
 	due := Decide(r.plan, found)
-	if r.addressed && !r.plan.Target.DHCP && r.at != r.plan.Target.Address {
-		// It has taken its address before, and is still where it was.
+	if !r.plan.Target.DHCP && r.at != r.plan.Target.Address {
+		// It may have taken its address before, and is still where it was.
 		if done, err := r.stay(ctx); done || err != nil {
 			return false, err
 		}

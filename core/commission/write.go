@@ -40,13 +40,13 @@ func (r *run) write(ctx context.Context, due []Step) error {
 			err := r.find(ctx, StepReturn, ReturnLimit)
 			// One that says nothing of it twice, and is where it was, may have taken it for its
 			// next restart.
-			if r.unsaid++; err == nil && r.unsaid > 1 && r.at != r.plan.Target.Address && !r.restarted {
-				r.addressed = true
+			if err == nil && r.at != r.plan.Target.Address {
+				r.move = r.move.silent()
 			}
 			return err
-		case err != nil && r.denied && (s.soft || unread) && ctx.Err() == nil:
+		case denied(err) && (s.soft || unread) && ctx.Err() == nil:
 			r.refused[name] = refusal{r.phase, s.refusal(w.Intent)}
-		case err != nil && r.denied && s.later && ctx.Err() == nil:
+		case denied(err) && s.later && ctx.Err() == nil:
 			r.refused[name], r.deferred = refusal{r.phase, ""}, err // told at the end: it is no reason to leave it without its address
 		case err != nil:
 			return err
@@ -258,7 +258,6 @@ func (r *run) private() error {
 // do journals and carries out one write.
 func (r *run) do(ctx context.Context, w Write, write func() error) error {
 	s, intent := w.Step, w.Intent
-	r.denied = false
 	if err := ctx.Err(); err != nil {
 		return err // nothing is begun once the run is stopped
 	}
@@ -291,8 +290,8 @@ func (r *run) do(ctx context.Context, w Write, write func() error) error {
 		r.window = fmt.Sprintf("%s %s", s, intent)
 		return err
 	}
-	if r.denied = outcome == OutcomeRefused && !errors.Is(err, ErrShut); r.denied {
-		return trouble(err, advice.Say("look at the device's own page, then run %s again", advice.Commission), fmt.Sprintf("refuses its %s (%s)", s, intent))
+	if outcome == OutcomeRefused && !errors.Is(err, ErrShut) {
+		return trouble(&deniedError{err}, advice.Say("look at the device's own page, then run %s again", advice.Commission), fmt.Sprintf("refuses its %s (%s)", s, intent))
 	}
 	return err
 }
