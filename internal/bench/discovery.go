@@ -39,6 +39,7 @@ type targetService struct {
 	xaddr    func() string
 	typed    bool // ignores probes that name no type of its own
 	silent   bool // matches carry no XAddrs
+	mute     bool // says no Hello
 	untyped  bool // nor types, nor scopes
 	shape    func(answer *node)
 	toAll    bool                  // answers questions by multicast
@@ -67,9 +68,9 @@ func (d *Device) startDiscovery(hello bool) error {
 			}
 			return there
 		},
-		untyped:  d.is(untyped),
-		typed:    d.unit.model.TypedOnly,
-		silent:   d.unit.model.NoXAddrs,
+		untyped: d.is(untyped),
+		typed:   d.unit.model.TypedOnly,
+		silent:  d.unit.model.NoXAddrs, mute: d.is(noHello),
 		instance: d.boots, toAll: d.is(answersAll), lazy: d.is(seldomAnswers),
 	}
 	if d.is(otherPort) {
@@ -214,6 +215,9 @@ func (t *targetService) match(name string, withAddress bool) *node {
 }
 
 func (t *targetService) hello() {
+	if t.mute {
+		return
+	}
 	m := t.match("Hello", !t.silent)
 	for _, c := range t.conns {
 		t.send(c, "Hello", "", m, &net.UDPAddr{IP: c.group.AsSlice(), Port: wsdPort})

@@ -49,6 +49,7 @@ const (
 	silentRestart  = "silent restart"
 	lateRestart    = "late restart"
 	lateService    = "late service"
+	noHello        = "no hello"
 	hidesUsers     = "hides users"
 	listsUsers     = "lists users"
 	oldFaults      = "old faults"

@@ -113,6 +113,7 @@ var ownManners = map[string]manner{
 	silentRestart: {stands: "practice: a restart is wanted for an address, and RebootNeeded is false"},
 	lateRestart:   {stands: "practice: SystemReboot is acted on after a while"},
 	lateService:   {stands: "practice: ARP is answered long before the device service"},
+	noHello:       {stands: "seen: no Hello when it starts, or one that gets lost (WS-Discovery 1.1, 4.1)"},
 	hidesUsers:    {stands: "Core Specification, access classes: GetUsers wants a password, whether there is a user or not"},
 	listsUsers:    {stands: "practice: GetUsers is open to everyone"},
 	oldFaults:     {stands: "SOAP 1.1, 4.4: faultcode and faultstring"},

@@ -145,13 +145,13 @@ func (l *ladder) happened(ctx context.Context, e survey.Event) {
 	switch e.What {
 	case survey.Gone:
 		l.gone[mac] = true
-	case survey.Arrived, survey.Back:
+	case survey.Arrived, survey.Back, survey.Described:
 		delete(l.gone, mac)
 		l.fresh[mac] = e.At
 	}
-	if device.ByMAC(l.desk.Devices, mac) == nil {
+	if device.ByMAC(l.desk.Devices, mac) == nil || e.What == survey.Described {
 		// Known at once, so that it can be named, taken and swapped; the watch's end keeps it anyway.
-		l.desk.Devices = append(l.desk.Devices, e.Device)
+		l.desk.Devices, _ = device.Reconcile(l.desk.Devices, []device.Device{e.Device}, e.At)
 		if err := l.desk.Save(context.WithoutCancel(ctx)); err != nil {
 			l.app.say("%v", err)
 		}

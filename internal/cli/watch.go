@@ -53,6 +53,7 @@ var eventLooks = map[survey.EventKind]struct {
 	survey.Back:      {"+", &goodStyle},
 	survey.Restarted: {"*", &workStyle},
 	survey.Moved:     {">", &workStyle},
+	survey.Described: {"=", &goodStyle},
 }
 
 func (a *App) printEvent(e survey.Event) error {

@@ -32,7 +32,6 @@ func awkward(t testing.TB, seed uint64) (*reach.Net, *bench.Log) {
 // Every condition at once, with one frame in twenty lost: all is found and told
 // apart, whatever the seed, and nothing is written or offered a password.
 func TestSurveyFindsEverythingOnTheAwkwardLAN(t *testing.T) {
-	t.Parallel()
 	seeds := 20
 	if testing.Short() {
 		seeds = 1

@@ -40,11 +40,12 @@ const v6Patience = 3 * time.Second
 func (r *surveyRun) readOne(key hearing, v *reach.Visitor) {
 	r.mu.Lock()
 	m := r.matched[key]
-	if !standard.Speaks(m) || r.reading[key] || r.banned(key.mac) {
+	if !standard.Speaks(m) || r.reading[key] && !r.givenUp[key] || r.banned(key.mac) {
 		r.mu.Unlock()
 		return
 	}
 	r.reading[key] = true
+	delete(r.givenUp, key)
 	r.mu.Unlock()
 	r.spawn(func() {
 		if key.addr.Is6() && v != nil {
@@ -84,7 +85,13 @@ func (r *surveyRun) readOne(key hearing, v *reach.Visitor) {
 				break
 			}
 		}
-		// It is there and speaks; only its details are missing.
+		// It is there and speaks; only its details are missing. Who watches tries it again when it
+		// speaks the next time: it may have been starting.
+		if r.event != nil {
+			r.mu.Lock()
+			r.givenUp[key] = true
+			r.mu.Unlock()
+		}
 		r.Log.Warn("device answers discovery but not its service", "mac", key.mac, "at", key.addr)
 	})
 }

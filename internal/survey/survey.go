@@ -129,6 +129,7 @@ type surveyRun struct {
 	slow      chan struct{}          // places for reading devices, the slow ones too
 	matched   map[hearing]*wsd.Match // discovery answered
 	reading   map[hearing]bool       // device service being read, or read
+	givenUp   map[hearing]bool       // of these, in a watch: not answered
 	read      map[device.MAC]bool    // read by any address
 	asked     map[hearing]int        // by itself, how often
 	only      bool                   // devices that are named are read, and nobody else is asked
@@ -156,7 +157,7 @@ type surveyRun struct {
 func newRun(ctx context.Context, s Survey) *surveyRun {
 	r := &surveyRun{
 		Survey: s, ctx: ctx, ask: make(chan struct{}, askAtOnce), finished: make(chan struct{}), begun: time.Now(),
-		heard: map[hearing]bool{}, matched: map[hearing]*wsd.Match{}, reading: map[hearing]bool{}, read: map[device.MAC]bool{}, asked: map[hearing]int{}, rounds: map[netip.Prefix]bool{},
+		heard: map[hearing]bool{}, matched: map[hearing]*wsd.Match{}, reading: map[hearing]bool{}, givenUp: map[hearing]bool{}, read: map[device.MAC]bool{}, asked: map[hearing]int{}, rounds: map[netip.Prefix]bool{},
 		subnets: map[netip.Prefix]bool{}, visitors: map[netip.Prefix]*reach.Visitor{},
 		services: map[string]bool{}, ports: map[portHeard]bool{}, open: map[portHeard]bool{}, usual: map[hearing]bool{}, querier: map[string]bool{}, meeting: map[device.MAC]*meeting{}, meetings: make(chan struct{}, meetAtOnce), marks: map[string]bool{}, claims: map[hearing]bool{}, said: map[hearing]bool{}, bySubnet: map[netip.Prefix][]hearing{}, byAddress: map[netip.Addr][]device.MAC{},
 		byMAC: map[device.MAC][]int{}, holders: map[netip.Addr]int{}, accounts: map[device.MAC]*account{}, slow: make(chan struct{}, maxReadings), mouth: make(chan struct{}, 1),

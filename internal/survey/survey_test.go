@@ -55,7 +55,6 @@ func findingsWith(t testing.TB, n *reach.Net, s Survey) *Findings {
 }
 
 func TestSurveyFindsFortyOfFortyDespiteLoss(t *testing.T) {
-	t.Parallel()
 	// A few at a time: each is a site of 42 hosts, and the machine has two cores.
 	seeds, atOnce := 20, 4
 	if testing.Short() { // with the race detector, which takes ten times as long

@@ -57,7 +57,8 @@ const (
 	Gone      EventKind = "gone"
 	Back      EventKind = "back"
 	Restarted EventKind = "restarted"
-	Moved     EventKind = "moved" // it answers at another address
+	Moved     EventKind = "moved"     // it answers at another address
+	Described EventKind = "described" // it had arrived, and has told by now what it is
 )
 
 // Watch goes on listening after a survey.
@@ -73,6 +74,7 @@ type watched struct {
 	last     time.Time // heard
 	first    time.Time
 	told     bool // as arrived, or known before
+	known    bool // what it is: so it was told
 	present  bool
 	address  netip.Addr
 	instance uint64
@@ -120,7 +122,7 @@ func (w Watch) Run(ctx context.Context) (*Findings, error) {
 	}
 	now := time.Now()
 	for _, d := range w.Known {
-		r.devices[d.MAC] = &watched{device: d, last: now, first: now, told: true, present: true, address: d.Address()}
+		r.devices[d.MAC] = &watched{device: d, last: now, first: now, told: true, known: d.Kind != "" && d.Kind != device.Other, present: true, address: d.Address()}
 	}
 	r.spawn(func() { <-ctx.Done() })
 	stop := r.Net.Hear(r.hear)
@@ -254,9 +256,13 @@ func (r *watchRun) judge(now time.Time) {
 		case d.present && d.gone(now, r.pace):
 			r.leave(d, now)
 		case d.present && !d.told && (r.wasReadYet(d.device.MAC) || now.Sub(d.first) > r.pace.Of(identifyIn)):
-			d.told = true
+			d.told, d.known = true, r.wasReadYet(d.device.MAC)
 			r.identify(d)
 			r.tell(Arrived, d, d.first, 0)
+		case d.present && d.told && !d.known && r.wasReadYet(d.device.MAC):
+			d.known = true
+			r.identify(d)
+			r.tell(Described, d, now, 0)
 		}
 	}
 }
@@ -350,10 +356,11 @@ func (r *watchRun) visitorNow(ctx context.Context, a netip.Addr) (*reach.Visitor
 	return v, ctx.Err()
 }
 
-// Times at which a newcomer is asked what it is: its service may take a while.
-var approachAt = []time.Duration{0, time.Second, 3 * time.Second}
+// Times at which a newcomer is asked what it is: it answers ARP long before its service is there,
+// and the Hello that tells of that may be lost.
+var approachAt = []time.Duration{0, time.Second, 3 * time.Second, 10 * time.Second, 25 * time.Second, time.Minute, 2 * time.Minute}
 
-// approach asks a newcomer what it is.
+// approach asks a newcomer what it is, until it has told.
 func (r *watchRun) approach(mac device.MAC, at netip.Addr) {
 	if !r.Subnets.Askable(at) {
 		return
@@ -368,7 +375,7 @@ func (r *watchRun) approach(mac device.MAC, at netip.Addr) {
 		r.mu.Unlock()
 		begun := time.Now()
 		for _, after := range approachAt {
-			if !r.wait(after - r.pace.Since(begun)) {
+			if !r.wait(after-r.pace.Since(begun)) || r.wasReadYet(mac) {
 				return
 			}
 			for _, types := range [][]wsd.Type{{wsd.Transmitter}, {wsd.AnyDevice}} {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -68,22 +69,76 @@ devices:
 		}
 		return Event{}
 	}
+	// described is one that has arrived, once it is known what it is: on a busy machine that is
+	// told after it.
+	described := func(mac device.MAC) device.Device {
+		t.Helper()
+		e := next(Arrived, mac)
+		if e.Device.Make == "" {
+			e = next(Described, mac)
+		}
+		return e.Device
+	}
 	late.Plug()
-	e := next(Arrived, late.MAC())
-	assert.Equal(t, device.Camera, e.Device.Kind)
-	assert.Equal(t, "Tallow & Pike", e.Device.Make, "told once it is known what it is")
+	d := described(late.MAC())
+	assert.Equal(t, device.Camera, d.Kind)
+	assert.Equal(t, "Tallow & Pike", d.Make)
 	b.Device("dome").Restart()
 	next(Restarted, b.Device("dome").MAC())
 	late.Unplug()
 	next(Gone, late.MAC())
 	late.Plug()
-	e = next(Back, late.MAC())
+	e := next(Back, late.MAC())
 	assert.Greater(t, e.Away, hurried.Of(goneAfter))
 	cancel()
 	require.NoError(t, <-done)
 	for _, e := range logs.Events() {
 		assert.NotEqual(t, bench.EventWrite, e.What)
 	}
+}
+
+// A newcomer that answers ARP long before its service is told at once, and once more when it has
+// told what it is, though it says no Hello then.
+func TestANewcomerThatStartsSlowlyIsDescribedLater(t *testing.T) {
+	t.Parallel()
+	site, err := bench.Parse([]byte(`
+site: Slow to start
+seed: 3
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: late, model: tallow-cube, mac: "02:7a:11:00:04:02", serial: B, manners: [late service, no hello]}
+`))
+	require.NoError(t, err)
+	hurried := benchtest.Hurry(site)
+	path, _, b := benchtest.StartSite(t, site)
+	late := b.Device("late")
+	late.Unplug()
+	w, err := wire.DialBench(path)
+	require.NoError(t, err)
+	n := reach.New(w)
+	n.Pace = hurried
+	t.Cleanup(func() { n.Close() })
+	s := Survey{
+		Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), Listen: DefaultListen, Rate: arp.DefaultRate,
+		Log: reachtest.Quiet(), Tell: func(string) {},
+		Enough: func(f *Findings) bool {
+			return slices.ContainsFunc(f.Sightings, func(s device.Sighting) bool { return s.Facts.Kind == device.Camera })
+		},
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+	defer cancel()
+	var events []Event
+	late.Plug()
+	found, err := Watch{Survey: s, Event: func(e Event) { events = append(events, e) }}.Run(ctx)
+	require.NoError(t, err)
+	assert.True(t, found.Enough, "what is expected is there once it has told what it is")
+	require.NotEmpty(t, events)
+	assert.Equal(t, Arrived, events[0].What)
+	assert.Empty(t, events[0].Device.Make)
+	last := events[len(events)-1]
+	assert.Equal(t, Described, last.What)
+	assert.Equal(t, device.Camera, last.Device.Kind)
+	assert.Equal(t, "Tallow & Pike", last.Device.Make)
 }
 
 // Silence of a device that could not be asked does not say that it has gone.
