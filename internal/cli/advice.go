@@ -17,7 +17,7 @@ var commands = map[advice.Act]struct{ plain, on, ofUser string }{
 	advice.Commission:      {plain: "commission"},
 	advice.Handover:        {plain: "handover"},
 	advice.Leave:           {on: "leave %s"},
-	advice.TakeByHand:      {plain: "take MAC --kind camera"},
+	advice.TakeByHand:      {plain: "take MAC --kind camera", on: "take %s --kind camera"},
 	advice.KeyAdd:          {plain: "key add"},
 	advice.KeyChange:       {on: "key change %s", ofUser: "key change %s --user %s"},
 	advice.KeyGenerate:     {plain: "key generate"},

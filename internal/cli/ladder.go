@@ -225,30 +225,22 @@ func (l *ladder) swap(ctx context.Context, one, other device.MAC) tea.Cmd {
 // take puts a device into the job, or leaves it out if it is in.
 func (l *ladder) take(ctx context.Context, mac device.MAC) tea.Cmd {
 	return l.do(ctx, func() (string, error) {
-		at := -1
-		for i := range l.desk.Devices {
-			if l.desk.Devices[i].MAC == mac {
-				at = i
-			}
-		}
-		switch {
-		case at < 0:
-			return "", fmt.Errorf("%s: %w", mac, device.ErrNoDevice)
-		case l.desk.Devices[at].Kind == device.Other:
-			return "", fmt.Errorf("it does not report its kind. Give it: `janustat take %s --kind camera`", mac)
-		}
 		choice := device.Taken
-		if l.desk.Devices[at].InJob == device.Taken {
+		if x := device.ByMAC(l.desk.Devices, mac); x != nil && x.InJob == device.Taken {
 			choice = device.Left
 		}
-		err := l.desk.Decide(ctx, "choice of 1 device as "+string(choice), []int64{l.desk.Devices[at].ID}, func() error {
-			l.desk.Devices[at].Apply(device.Chosen{At: time.Now(), Choice: choice})
-			if choice == device.Taken {
-				device.AssignTags(l.desk.Devices, []int{at})
-			}
-			return l.desk.Job.Register.Save(ctx, l.desk.Devices)
-		})
-		return fmt.Sprintf("%s: %s", l.desk.Devices[at].Label(), choice), err
+		s, err := device.ParseSelector([]string{mac.String()})
+		if err != nil {
+			return "", err
+		}
+		c, err := l.desk.Choose(s, choice, "", time.Now())
+		if err == nil {
+			err = c.Keep(ctx)
+		}
+		if err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s: %s", device.ByMAC(l.desk.Devices, mac).Label(), choice), nil
 	})
 }
 

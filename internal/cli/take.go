@@ -77,81 +77,44 @@ taken by its MAC or address with --kind: what is there to be configured by hand,
 to be given an address by "janustat lease".`
 
 func (a *App) choose(ctx context.Context, desk *work.Desk, s device.Selector, choice device.Choice, kind device.Kind) error {
-	j, devices := desk.Job, desk.Devices
-	chosen, err := s.Choose(devices)
+	c, err := desk.Choose(s, choice, kind, time.Now())
 	if err != nil {
 		return err
 	}
-	if choice == device.Taken {
-		for _, i := range chosen {
-			d := &devices[i]
-			if d.NotOurs {
-				return usagef("%s at %s is on a subnet that the job sheet says is another's (network.not_ours): it is never touched", d.Label(), addressText(d.Address()))
-			}
-			if kind != "" && d.Kind != kind {
-				d.Apply(device.Named{At: time.Now(), Kind: kind})
-			}
-			if d.Kind == device.Other {
-				return usagef("%s does not report its kind. Give it: `janustat take %s --kind camera`. You then set it up by hand, or give it an address by `janustat lease` if it has none", d.Label(), d.MAC)
-			}
-		}
-	}
-	changed := slices.DeleteFunc(slices.Clone(chosen), func(i int) bool { return devices[i].InJob == choice })
-	var kept []string
-	for _, i := range changed {
-		if choice == device.Left && devices[i].Commissioned() {
-			kept = append(kept, fmt.Sprintf("%s keeps %s and its password, which stays on the keyring; the record goes on naming it, as left out", devices[i].Label(), devices[i].AsLeft.Address))
-		}
-		devices[i].Apply(device.Chosen{At: time.Now(), Choice: choice})
-	}
-	if choice == device.Taken {
-		device.AssignTags(devices, chosen)
-	}
-	var shown []device.Device
-	for _, i := range changed {
-		shown = append(shown, devices[i])
-	}
-	device.Sort(shown)
+	shown := c.Changed
 	if len(shown) > 0 {
 		if !a.json {
-			if err := a.showDevices(ctx, j, devices, shown); err != nil {
+			if err := a.showDevices(ctx, desk.Job, c.Devices(), shown); err != nil {
 				return err
 			}
-		}
-		if !a.json {
-			for _, text := range kept {
+			for _, text := range c.Kept {
 				fmt.Fprintln(a.Out, a.wrap(a.Out, 2, text))
 			}
 		}
 		if err := a.confirm(ctx, fmt.Sprintf("Mark %s (%s) as %s?", plural(len(shown), "device"), countByKind(shown), choice)); err != nil {
 			return err
 		}
-		var ids []int64
-		for i := range shown {
-			ids = append(ids, shown[i].ID)
-		}
-		what := fmt.Sprintf("choice of %s as %s", plural(len(shown), "device"), choice)
-		if err := desk.Decide(ctx, what, ids, func() error { return j.Register.Save(ctx, devices) }); err != nil {
+		if err := c.Keep(ctx); err != nil {
 			return err
 		}
 	}
 	if a.json {
-		if err := a.emit(allJSON(shown)); err != nil || len(chosen) > 0 {
+		if err := a.emit(allJSON(shown)); err != nil || c.All > 0 {
 			return err
 		}
 		return needsError{}
 	}
-	if len(chosen) == 0 {
+	if c.All == 0 {
 		fmt.Fprintln(a.Out, "No device matches. `janustat list --all` shows every device found.")
-		a.printSetApart(devices, choice)
+		a.printSetApart(desk.Devices, choice)
 		return needsError{}
 	}
 	fmt.Fprintf(a.Out, "%s %s", plural(len(shown), "device"), choice)
-	if n := len(chosen) - len(shown); n > 0 {
+	if n := c.All - len(shown); n > 0 {
 		fmt.Fprintf(a.Out, ", %d already", n)
 	}
 	fmt.Fprintln(a.Out)
-	a.printSetApart(devices, choice)
+	a.printSetApart(desk.Devices, choice)
 	return nil
 }
 

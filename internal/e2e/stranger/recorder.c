@@ -44,7 +44,7 @@ static void *plays(void *at) {
 		}
 		kill(pid, SIGKILL); waitpid(pid, NULL, 0); fclose(f);
 		if (rcvs[i].run == run) rcvs[i].connected = 0;
-		usleep(1000000);
+		for (int k = 0; k < 12 && rcvs[i].run == run; k++) usleep(250000); /* every few seconds, as recorders do */
 	}
 	return NULL;
 }
