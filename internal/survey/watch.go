@@ -127,6 +127,12 @@ func (w Watch) Run(ctx context.Context) (*Findings, error) {
 	r.spawn(func() { <-ctx.Done() })
 	stop := r.Net.Hear(r.hear)
 	defer stop()
+	for i := range w.Known { // the survey has not waited for those that were starting
+		if d := &w.Known[i]; d.Access == device.Unread && d.Address().IsValid() {
+			r.devices[d.MAC].known = false
+			r.approach(d.MAC, d.Address())
+		}
+	}
 	err := r.loop(ctx)
 	cancel()
 	<-r.finished

@@ -101,6 +101,21 @@ devices:
 // told what it is, though it says no Hello then.
 func TestANewcomerThatStartsSlowlyIsDescribedLater(t *testing.T) {
 	t.Parallel()
+	mac := device.MAC{0x02, 0x7a, 0x11, 0x00, 0x04, 0x02}
+	surveyed := device.Device{MAC: mac, Facts: device.Facts{Access: device.Unread, Kind: device.Other}}
+	surveyed.Addresses = []netip.Addr{netip.MustParseAddr("192.168.77.20")}
+	for _, c := range []struct {
+		name  string
+		known []device.Device
+	}{{"unknown before", nil}, {"the survey met it, and had no answer", []device.Device{surveyed}}} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			startsSlowly(t, c.known)
+		})
+	}
+}
+
+func startsSlowly(t *testing.T, known []device.Device) {
 	site, err := bench.Parse([]byte(`
 site: Slow to start
 seed: 3
@@ -129,12 +144,14 @@ devices:
 	defer cancel()
 	var events []Event
 	late.Plug()
-	found, err := Watch{Survey: s, Event: func(e Event) { events = append(events, e) }}.Run(ctx)
+	found, err := Watch{Survey: s, Known: known, Event: func(e Event) { events = append(events, e) }}.Run(ctx)
 	require.NoError(t, err)
 	assert.True(t, found.Enough, "what is expected is there once it has told what it is")
 	require.NotEmpty(t, events)
-	assert.Equal(t, Arrived, events[0].What)
-	assert.Empty(t, events[0].Device.Make)
+	if known == nil {
+		assert.Equal(t, Arrived, events[0].What)
+		assert.Empty(t, events[0].Device.Make)
+	}
 	last := events[len(events)-1]
 	assert.Equal(t, Described, last.What)
 	assert.Equal(t, device.Camera, last.Device.Kind)
