@@ -132,6 +132,9 @@ devices:
 				if n >= 512 {
 					at = netip.AddrFrom4([4]byte{192, 168, 77, byte(n)})
 				}
+				if macs > 1 && at.As4()[3] >= 41 && at.As4()[3] <= 43 {
+					continue // heard while it is probed, that is a conflict (RFC 5227, 2.1.1)
+				}
 				if rogue.Write(arp.Announce(device.MAC{0x02, 0xba, 0xd0, 3, 1, byte(n) % macs}, at).Frame()) != nil {
 					return
 				}
