@@ -286,7 +286,8 @@ type Device struct {
 	NotOurs   bool      // on a subnet that the job sheet says is another's; never stored
 	SetUpBy   string    // why it is somebody's, who set it up outside this job; "" where nothing says so; never stored
 	Allotted  *Settings // what this job gives it, once allotted; DHCP means by a reservation
-	Why       string    // the reason for the allotted address
+	Why       string    // the reason for the allotted address, in words
+	Asked     bool      // that was asked for, in place of one that the device had by right
 	AsFound   *Settings // before the job touched it
 	AsLeft    *Settings // after
 	Proved    time.Time // when every check last held, if nothing was written since; else zero

@@ -88,7 +88,7 @@ func (e TakenBack) apply(d *Device) {
 	d.Tag, d.InJob, d.Links = e.Was.Tag, e.Was.InJob, e.Was.Links
 	d.Kind, d.KindSaid, d.Indoor = e.Was.Kind, e.Was.KindSaid, e.Was.Indoor
 	was, is := e.Was.Allotted, d.Allotted
-	d.Allotted, d.Why = was, e.Was.Why
+	d.Allotted, d.Why, d.Asked = was, e.Was.Why, e.Was.Asked
 	// A proof from before may have been disproved since then: none comes back with it.
 	if (was == nil) != (is == nil) || was != nil && !was.Equal(*is) {
 		d.void(e.At)
@@ -107,6 +107,7 @@ type Allotment struct {
 	At       time.Time
 	Settings Settings
 	Why      string
+	Asked    bool // for, in place of one that the device has by right
 }
 
 func (e Allotment) apply(d *Device) {
@@ -114,11 +115,11 @@ func (e Allotment) apply(d *Device) {
 	if was := d.Allotted; was != nil {
 		s.DHCP = s.DHCP || was.DHCP
 		if was.Address == s.Address && was.Prefix == s.Prefix && was.Gateway == s.Gateway && was.DHCP == s.DHCP {
-			d.Why = e.Why
+			d.Why, d.Asked = e.Why, e.Asked
 			return
 		}
 	}
-	d.Allotted, d.Why = &s, e.Why
+	d.Allotted, d.Why, d.Asked = &s, e.Why, e.Asked
 	d.void(e.At)
 }
 

@@ -52,10 +52,6 @@ type Allotment struct {
 	Why     string
 }
 
-// ByWord begins the reason of an address that a device was given though it has another that is
-// right: somebody has asked for that, and it stays.
-const ByWord = "as asked for; "
-
 // RightThere is why a device keeps an address that somebody has set.
 const RightThere = "right where it is"
 

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 
 	"janustat/core/device"
 	"janustat/core/ground"
@@ -195,7 +194,7 @@ func Requests(devices []device.Device, by Asking) []ground.Request {
 		if d.Allotted != nil && !anew {
 			r.Earlier = d.Allotted.Address
 		}
-		r.Begun = r.Earlier.IsValid() && (by.Begun(d) || strings.HasPrefix(d.Why, ground.ByWord))
+		r.Begun = r.Earlier.IsValid() && (by.Begun(d) || d.Asked)
 		if r.Fixed = d.Commissioned() && !anew; !r.Fixed {
 			r.Named = by.Named(d)
 		}

@@ -46,6 +46,7 @@ type Net struct {
 	held     map[netip.Addr]*Visitor // visitors' addresses, for the ARP responder
 	account  *lan.Claims             // who claims which address: none of these is borrowed
 	thefts   map[device.MAC]int      // visitors given up for what a MAC claimed
+	graspers graspers
 	err      error
 
 	ear      Ear // used by the reading goroutine only

@@ -29,8 +29,7 @@ type Site struct {
 	Avoid   func(netip.Addr) bool
 	Veil    *secret.Veil // blanks passwords out of what devices say
 
-	memory   sync.Map
-	graspers graspers
+	memory sync.Map
 }
 
 var _ commission.Site = (*Site)(nil)
@@ -208,17 +207,17 @@ func (r *returning) heard(c reach.Claim, now time.Time) bool {
 
 // Claim implements commission.Site. The device's own MAC is no conflict.
 func (s *Site) Claim(ctx context.Context, p commission.Plan) commission.Claim {
-	return claim{s, netip.PrefixFrom(p.Target.Address, p.Target.Prefix), acd.Begin(ctx, s.Net, acd.Given.At(s.Net.Pace), s.Net.Facts().MAC, p.Target.Address, append(slices.Clone(p.Ports), p.MAC)...)}
+	return claim{s.Net, netip.PrefixFrom(p.Target.Address, p.Target.Prefix), acd.Begin(ctx, s.Net, acd.Given.At(s.Net.Pace), s.Net.Facts().MAC, p.Target.Address, append(slices.Clone(p.Ports), p.MAC)...)}
 }
 
 // Alone implements commission.Site.
 func (s *Site) Alone(ctx context.Context, p commission.Plan) commission.Claim {
-	return claim{s, netip.PrefixFrom(p.Target.Address, p.Target.Prefix), acd.Begin(ctx, s.Net, acd.Borrowed.At(s.Net.Pace), s.Net.Facts().MAC, p.Target.Address, append(slices.Clone(p.Ports), p.MAC)...)}
+	return claim{s.Net, netip.PrefixFrom(p.Target.Address, p.Target.Prefix), acd.Begin(ctx, s.Net, acd.Borrowed.At(s.Net.Pace), s.Net.Facts().MAC, p.Target.Address, append(slices.Clone(p.Ports), p.MAC)...)}
 }
 
 type claim struct {
-	site *Site
-	in   netip.Prefix
+	net *reach.Net
+	in  netip.Prefix
 	*acd.Probe
 }
 
@@ -227,7 +226,7 @@ func (c claim) Wait(ctx context.Context) error {
 	err := c.Probe.Wait(ctx)
 	var conflict *acd.ConflictError
 	if errors.As(err, &conflict) {
-		if c.site.grasps(ctx, conflict.Holder, c.in) {
+		if c.net.AnswersForAny(ctx, conflict.Holder, c.in) {
 			return fmt.Errorf("%w: %w, %s", commission.ErrInUse, err, lan.GraspText(conflict.Holder))
 		}
 		return fmt.Errorf("%w: %w", commission.ErrInUse, err)

@@ -117,13 +117,14 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 		if x.Allotted != nil && x.Allotted.Address != to.Address && !again[x.ID] && !renumber[x.ID] {
 			out.Changed = append(out.Changed, fmt.Sprintf("%s %s in place of %s (%s)", x.Tag, to.Address, x.Allotted.Address, a.Why))
 		}
+		asked := renumber[x.ID]
 		switch {
-		case renumber[x.ID]:
-			a.Why = ground.ByWord + a.Why
-		case strings.HasPrefix(x.Why, ground.ByWord) && x.Allotted != nil && x.Allotted.Address == to.Address:
-			a.Why = x.Why
+		case asked:
+			a.Why = "as asked for; " + a.Why
+		case x.Asked && x.Allotted != nil && x.Allotted.Address == to.Address:
+			a.Why, asked = x.Why, true
 		}
-		x.Apply(device.Allotment{At: at, Settings: to, Why: a.Why})
+		x.Apply(device.Allotment{At: at, Settings: to, Why: a.Why, Asked: asked})
 		out.Devices = append(out.Devices, *x)
 	}
 	policy.Judge(d.Job.Sheet, d.Devices, g.Subnet)

@@ -142,7 +142,7 @@ func (r *Register) tx(ctx context.Context, f func(*sql.Tx) error) error {
 	return nil
 }
 
-const deviceColumns = `id, tag, in_job, mac, endpoint, condition, addresses, clashing, facts, allotted, why,
+const deviceColumns = `id, tag, in_job, mac, endpoint, condition, addresses, clashing, facts, allotted, why, asked,
 	as_found, as_left, first_seen, seen_at, coalesce(proved_at, ''), opened_at, reset_at, changed_at, alarm`
 
 // Devices reads every device, in the order of device.Sort.
@@ -196,7 +196,7 @@ func scanDevice(rows *sql.Rows) (device.Device, error) {
 	var mac, addresses, clashing, facts, first, seen, proved, opened, reset, changed string
 	var allotted, found, left sql.NullString
 	err := rows.Scan(&d.ID, &d.Tag, &d.InJob, &mac, &d.Endpoint, &d.Condition, &addresses, &clashing, &facts,
-		&allotted, &d.Why, &found, &left, &first, &seen, &proved, &opened, &reset, &changed, &d.Alarm)
+		&allotted, &d.Why, &d.Asked, &found, &left, &first, &seen, &proved, &opened, &reset, &changed, &d.Alarm)
 	if err != nil {
 		return d, err
 	}
@@ -248,14 +248,14 @@ func saveDevice(ctx context.Context, tx *sql.Tx, d *device.Device) error {
 	values := []any{
 		d.Tag, d.InJob, d.MAC.String(), d.Endpoint, d.Kind, d.Serial, d.Access, d.Condition, address,
 		asJSON(d.Addresses, "[]"), asJSON(d.Clashing, "[]"), asJSON(d.Facts, "{}"),
-		settingsJSON(d.Allotted), d.Why, settingsJSON(d.AsFound), settingsJSON(d.AsLeft),
+		settingsJSON(d.Allotted), d.Why, d.Asked, settingsJSON(d.AsFound), settingsJSON(d.AsLeft),
 		stamp(d.FirstSeen), stamp(d.SeenAt), nullable(stamp(d.Proved)),
 		stamp(d.OpenedAt), stamp(d.ResetAt), stamp(d.ChangedAt), d.Alarm,
 	}
 	if d.ID == 0 {
 		res, err := tx.ExecContext(ctx, `INSERT INTO device (tag, in_job, mac, endpoint, kind, serial, access, condition, address,
-			addresses, clashing, facts, allotted, why, as_found, as_left, first_seen, seen_at, proved_at, opened_at, reset_at, changed_at, alarm)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`, values...)
+			addresses, clashing, facts, allotted, why, asked, as_found, as_left, first_seen, seen_at, proved_at, opened_at, reset_at, changed_at, alarm)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`, values...)
 		if err != nil {
 			return err
 		}
@@ -263,7 +263,7 @@ func saveDevice(ctx context.Context, tx *sql.Tx, d *device.Device) error {
 		return err
 	}
 	_, err := tx.ExecContext(ctx, `UPDATE device SET tag=?, in_job=?, mac=?, endpoint=?, kind=?, serial=?, access=?, condition=?, address=?,
-		addresses=?, clashing=?, facts=?, allotted=?, why=?, as_found=?, as_left=?, first_seen=?, seen_at=?, proved_at=?, opened_at=?, reset_at=?, changed_at=?, alarm=? WHERE id=?`,
+		addresses=?, clashing=?, facts=?, allotted=?, why=?, asked=?, as_found=?, as_left=?, first_seen=?, seen_at=?, proved_at=?, opened_at=?, reset_at=?, changed_at=?, alarm=? WHERE id=?`,
 		append(values, d.ID)...)
 	return err
 }

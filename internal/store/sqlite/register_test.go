@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -171,4 +172,33 @@ func TestAJournalInWordsIsTakenOver(t *testing.T) {
 	for _, e := range told {
 		assert.NotContains(t, e.Intent, "{")
 	}
+}
+
+// An address that was asked for, which earlier versions told by the reason's words, stays so.
+func TestAnAddressThatWasAskedForIsTakenOver(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "register.db")
+	r, err := OpenRegister(t.Context(), path)
+	require.NoError(t, err)
+	list := []device.Device{camera(1), camera(2)}
+	list[0].Why, list[1].Why = "as asked for; next free in block camera", "next free in block camera"
+	require.NoError(t, r.Save(t.Context(), list))
+	for _, as := range []string{"ALTER TABLE device DROP COLUMN asked", "DELETE FROM schema_version WHERE version_id = 12"} {
+		_, err = r.db.ExecContext(t.Context(), as)
+		require.NoError(t, err)
+	}
+	require.NoError(t, r.Close())
+	r, err = OpenRegister(t.Context(), path)
+	require.NoError(t, err)
+	defer r.Close()
+	got, err := r.Devices(t.Context())
+	require.NoError(t, err)
+	require.Len(t, got, 2)
+	for _, d := range got {
+		assert.Equal(t, strings.HasPrefix(d.Why, "as asked for"), d.Asked, d.Why)
+	}
+	// And as it is written now.
+	require.NoError(t, r.Happened(t.Context(), got[1].ID, device.Allotment{At: time.Now(), Settings: device.Settings{Address: netip.MustParseAddr("10.61.8.50"), Prefix: 23}, Why: "in other words", Asked: true}))
+	got, err = r.Devices(t.Context())
+	require.NoError(t, err)
+	assert.True(t, got[1].Asked)
 }

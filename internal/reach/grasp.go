@@ -1,4 +1,4 @@
-package site
+package reach
 
 import (
 	"context"
@@ -23,27 +23,43 @@ const (
 // graspers are those of whom it was found out, so that each is asked about once.
 type graspers struct {
 	mu    sync.Mutex
-	found map[device.MAC]bool
+	found map[device.MAC]*finding
 }
 
-// grasps reports whether a host that has an address answers for any other in its subnet too, as a
+type finding struct {
+	once sync.Once
+	any  bool
+}
+
+// AnswersForAny reports whether a host that has an address answers for any other in its subnet too, as a
 // router with proxy ARP does (RFC 1027). What it was heard to claim so far need not show that.
-func (s *Site) grasps(ctx context.Context, holder device.MAC, in netip.Prefix) bool {
-	if s.Net.Grasps(holder) {
+func (n *Net) AnswersForAny(ctx context.Context, holder device.MAC, in netip.Prefix) bool {
+	if n.Grasps(holder) {
 		return true
 	}
-	s.graspers.mu.Lock()
-	defer s.graspers.mu.Unlock()
-	if known, ok := s.graspers.found[holder]; ok {
-		return known
+	n.graspers.mu.Lock()
+	if n.graspers.found == nil {
+		n.graspers.found = map[device.MAC]*finding{}
 	}
+	f := n.graspers.found[holder]
+	if f == nil {
+		f = &finding{}
+		n.graspers.found[holder] = f
+	}
+	n.graspers.mu.Unlock()
+	f.once.Do(func() { f.any = n.answersForDrawn(ctx, holder, in) })
+	return f.any
+}
+
+// answersForDrawn asks for addresses that are drawn at random.
+func (n *Net) answersForDrawn(ctx context.Context, holder device.MAC, in netip.Prefix) bool {
 	drawn := draw(in)
 	if len(drawn) < drawnOf {
 		return false // too few for it to show
 	}
 	for range drawnTimes {
 		for _, a := range drawn {
-			if s.Net.Send(arp.Probe(s.Net.Facts().MAC, a).Frame()) != nil {
+			if n.Send(arp.Probe(n.facts.MAC, a).Frame()) != nil {
 				return false // a wire that is gone is told by others
 			}
 		}
@@ -57,14 +73,10 @@ func (s *Site) grasps(ctx context.Context, holder device.MAC, in netip.Prefix) b
 	}
 	has := 0
 	for _, a := range drawn {
-		if mac, ok := s.Net.Holder(a); ok && mac == holder {
+		if mac, ok := n.Holder(a); ok && mac == holder {
 			has++
 		}
 	}
-	if s.graspers.found == nil {
-		s.graspers.found = map[device.MAC]bool{}
-	}
-	s.graspers.found[holder] = has > drawnOf/2
 	return has > drawnOf/2
 }
 
