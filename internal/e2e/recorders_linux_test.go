@@ -52,6 +52,11 @@ func TestRecordersNotWrittenHere(t *testing.T) {
 		require.NoError(t, c.Start())
 		t.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait() })
 		out.await(t, "ready")
+		t.Cleanup(func() {
+			if t.Failed() { // what it plays, and what keeps it from that
+				t.Logf("recorder %d (%s):\n%s", i+1, m, out)
+			}
+		})
 	}
 	hand := func(recorder int, what string) string {
 		_, err := fmt.Fprintln(hands[recorder-1], what)

@@ -1,13 +1,15 @@
 package survey
 
 import (
+	"net/netip"
 	"testing"
 	"time"
 
-	"janustat/internal/reach/reachtest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"janustat/internal/reach/reachtest"
+	"janustat/internal/speak/arp"
 )
 
 // A survey that takes too long says so, and names what it has not asked: its silence is nobody's
@@ -30,6 +32,32 @@ others: [{id: pc, role: quiet, mac: "02:5c:00:00:10:01", address: 10.61.8.41/23,
 		asked += u.Addresses
 	}
 	assert.Greater(t, asked, 1000, "%v", found.Unasked)
+}
+
+// Wherever in its sweeps a survey is cut off, it names what is not known to be asked, or knows that the
+// wire has borne its questions.
+func TestWhereverASurveyIsCutOffItSaysWhatItHasNotAsked(t *testing.T) {
+	t.Parallel()
+	cut := 0
+	for _, listens := range []time.Duration{50, 200, 400, 800, 1200, 1600, 2000, 2500} {
+		n, _ := reachtest.Site(t, `
+site: Slow wire
+seed: 3
+storm: {broadcasts: 20}
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+others: [{id: pc, role: quiet, mac: "02:5c:00:00:10:01", address: 10.61.8.41/23, count: 60}]
+`)
+		found, err := Survey{
+			Net: n, Subnets: NewSubnets(n.Facts().Addresses, netip.Prefix{}, nil, nil), Listen: listens * time.Millisecond, Limit: time.Nanosecond,
+			Rate: arp.DefaultRate, Log: reachtest.Quiet(), Tell: func(string) {},
+		}.Run(t.Context())
+		require.NoError(t, err)
+		if found.CutOff {
+			cut++
+			assert.True(t, len(found.Unasked) > 0 || n.Borne(), "after %d ms", listens)
+		}
+	}
+	assert.NotZero(t, cut)
 }
 
 // Where a port is shut by the first questions of all, before anybody has answered one, there is no

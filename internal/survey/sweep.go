@@ -1,6 +1,8 @@
 package survey
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"iter"
 	"maps"
@@ -15,7 +17,11 @@ import (
 func (r *surveyRun) sweep() {
 	defer r.endInSilence()
 	if _, limited := r.Net.Broadcasts(); limited || !r.sweepFast() {
-		if r.ctx.Err() != nil || !r.sweepSlow() {
+		if r.ctx.Err() != nil {
+			r.cutShort()
+			return
+		}
+		if !r.sweepSlow() {
 			return
 		}
 	}
@@ -26,6 +32,17 @@ func (r *surveyRun) sweep() {
 	}
 	if r.wait(sweepQuiet) {
 		r.sweepFurther()
+	}
+}
+
+// cutShort names what is not known to be asked where a sweep at the full rate ran out of time before
+// it showed whether the wire bears that: what was sent need not have arrived.
+func (r *surveyRun) cutShort() {
+	r.mu.Lock()
+	named := len(r.found.Unasked) > 0
+	r.mu.Unlock()
+	if !named && errors.Is(r.ctx.Err(), context.DeadlineExceeded) && !r.Net.Borne() {
+		r.unasked(slices.Collect(r.Subnets.Sweep()))
 	}
 }
 
