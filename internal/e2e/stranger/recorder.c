@@ -43,7 +43,7 @@ static void *plays(void *at) {
 			else if (strstr(line, "efused") || strstr(line, "unreachable") || strstr(line, "No route") || strstr(line, "timed out")) COPY(rcvs[i].fault, "no answer");
 		}
 		kill(pid, SIGKILL); waitpid(pid, NULL, 0); fclose(f);
-		if (rcvs[i].run == run) { printf("receiver %d, run %d: %s, %s\n", i + 1, run, rcvs[i].connected ? "was connected" : "not connected", rcvs[i].fault); fflush(stdout); }
+		if (rcvs[i].run == run) note(rcvs[i].token, rcvs[i].connected ? "was connected" : rcvs[i].fault);
 		if (rcvs[i].run == run) rcvs[i].connected = 0;
 		for (int k = 0; k < 12 && rcvs[i].run == run; k++) usleep(250000); /* every few seconds, as recorders do */
 	}
