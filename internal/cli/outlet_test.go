@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"testing"
+	"time"
 
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
@@ -52,4 +53,30 @@ func TestTheLogDoesNotWriteOverAScreen(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "log\n", string(data))
 	back()
+}
+
+// What is said when a live view has just ended waits for nobody to draw it.
+func TestWhatIsSaidAfterAViewHasEndedIsNotWaitedFor(t *testing.T) {
+	person, terminal, err := pty.Open()
+	require.NoError(t, err)
+	defer person.Close()
+	defer terminal.Close()
+	go func() { _, _ = io.Copy(io.Discard, person) }()
+	a := &App{Err: outletOf(terminal), Getenv: func(string) string { return "" }}
+	v, ok := a.startView(nil, 0).(*liveView)
+	require.True(t, ok)
+	fmt.Fprintln(a.Err, "while it is there")
+	v.program.Send(endMsg{})
+	<-v.done
+	said := make(chan struct{})
+	go func() {
+		defer close(said)
+		fmt.Fprintln(a.Err, "after it")
+	}()
+	select {
+	case <-said:
+	case <-time.After(20 * time.Second):
+		require.Fail(t, "it hangs")
+	}
+	v.stop() // twice is once
 }

@@ -34,7 +34,7 @@ func (a *App) startView(plans []commission.Plan, usual time.Duration) progressVi
 	m := newLiveModel(a, plans)
 	m.usual = usual
 	v := &liveView{done: make(chan struct{})}
-	v.back = outletOf(a.Err).through(func(line string) { v.program.Println(line) }, false)
+	v.back = outletOf(a.Err).through(func(line string) { v.program.Send(tea.Println(line)()) }, false) // unlike its own Println, it does not wait for a program that has ended
 	// Signals stay with the command: it stops the work, and the view ends with it.
 	v.program = tea.NewProgram(m, tea.WithOutput(f), tea.WithInput(nil), tea.WithoutSignalHandler())
 	go func() {
