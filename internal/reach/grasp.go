@@ -53,7 +53,7 @@ func (n *Net) AnswersForAny(ctx context.Context, holder device.MAC, in netip.Pre
 
 // answersForDrawn asks for addresses that are drawn at random.
 func (n *Net) answersForDrawn(ctx context.Context, holder device.MAC, in netip.Prefix) bool {
-	drawn := draw(in)
+	drawn := Drawn(in)
 	if len(drawn) < drawnOf {
 		return false // too few for it to show
 	}
@@ -71,28 +71,33 @@ func (n *Net) answersForDrawn(ctx context.Context, holder device.MAC, in netip.P
 			return false
 		}
 	}
-	has := 0
-	for _, a := range drawn {
-		if mac, ok := n.Holder(a); ok && mac == holder {
-			has++
-		}
-	}
-	return has > drawnOf/2
+	return n.HasMost(holder, drawn)
 }
 
-// draw gives some host addresses of a subnet, drawn at random.
-func draw(in netip.Prefix) (out []netip.Addr) {
+// Drawn gives some host addresses of an IPv4 subnet, drawn at random. So many of them cannot all be
+// in use by one host.
+func Drawn(in netip.Prefix) (out []netip.Addr) {
 	first, last := ground.ToUint(ground.Network(in))+1, ground.ToUint(ground.Broadcast(in))
-	if last < first+2*drawnOf {
+	if last <= first {
 		return nil
 	}
 	seen := map[uint32]bool{}
-	for len(out) < drawnOf {
-		u := first + rand.Uint32N(last-first)
-		if !seen[u] {
+	for uint32(len(out)) < min(drawnOf, last-first) {
+		if u := first + rand.Uint32N(last-first); !seen[u] {
 			seen[u] = true
 			out = append(out, ground.FromUint(u))
 		}
 	}
 	return out
+}
+
+// HasMost reports whether a host answers for most of some addresses.
+func (n *Net) HasMost(mac device.MAC, of []netip.Addr) bool {
+	has := 0
+	for _, a := range of {
+		if holder, ok := n.Holder(a); ok && holder == mac {
+			has++
+		}
+	}
+	return has > len(of)/2
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"math/rand/v2"
 	"net/netip"
 	"slices"
 	"sync"
@@ -94,16 +93,10 @@ func (l Listening) Run(ctx context.Context, f *lan.Facts) error {
 	return nil
 }
 
-// drawnOf is how many addresses of a subnet are drawn and asked for by themselves. So many of
-// them cannot all be in use by one host.
-const drawnOf = 8
-
 // draw gives some addresses of the site's and the laptop's subnets, drawn at random.
 func (l Listening) draw(own []netip.Prefix) (out []netip.Addr) {
 	for _, p := range l.Subnets.Near() {
-		hosts := slices.Collect(hostsOf(p))
-		rand.Shuffle(len(hosts), func(i, j int) { hosts[i], hosts[j] = hosts[j], hosts[i] })
-		out = append(out, hosts[:min(len(hosts), drawnOf)]...)
+		out = append(out, reach.Drawn(p)...)
 	}
 	return slices.DeleteFunc(out, func(a netip.Addr) bool {
 		return slices.ContainsFunc(own, func(p netip.Prefix) bool { return p.Addr() == a })
@@ -115,13 +108,7 @@ func (l Listening) draw(own []netip.Prefix) (out []netip.Addr) {
 func (l Listening) graspers(drawn []netip.Addr) []lan.Grasp {
 	out := l.Net.Graspers(l.Subnets.Near())
 	for i := range out {
-		n := 0
-		for _, a := range drawn {
-			if mac, ok := l.Net.Holder(a); ok && mac == out[i].MAC {
-				n++
-			}
-		}
-		out[i].Answers = n > len(drawn)/2
+		out[i].Answers = l.Net.HasMost(out[i].MAC, drawn)
 	}
 	return out
 }
