@@ -117,7 +117,7 @@ func takeReports(c net.Conn, came func(serial, from string)) {
 		if err != nil || !ok {
 			return
 		}
-		came(serial, c.RemoteAddr().String())
+		came(serial, peer(c))
 		if _, err := fmt.Fprintf(c, "welcome %s\r\n", serial); err != nil {
 			return
 		}

@@ -197,13 +197,22 @@ func (h *host) serveTLS(port uint16, handler http.Handler, cert tls.Certificate,
 	})
 }
 
+// peer is who is at the other end of a connection, as text; nothing where it is gone already, for
+// the stack does not know it then.
+func peer(c net.Conn) string {
+	if at := c.RemoteAddr(); at != nil {
+		return at.String()
+	}
+	return ""
+}
+
 func (h *host) serveOn(port uint16, handler http.Handler, connected func(from string), wrap func(net.Listener) net.Listener) error {
 	quiet := log.New(io.Discard, "", 0) // a client may hang up in the middle of a handshake
 	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: quiet, IdleTimeout: h.limits.idle}
 	srv.SetKeepAlivesEnabled(h.limits.keepsOpen && !h.limits.oldHTTP)
 	srv.ConnState = func(c net.Conn, s http.ConnState) {
 		if s == http.StateNew && connected != nil {
-			connected(c.RemoteAddr().String())
+			connected(peer(c))
 		}
 		if s == http.StateIdle && h.closes {
 			c.Close()

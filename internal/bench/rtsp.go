@@ -264,7 +264,7 @@ func (v *viewer) admit(method, uri string, h textproto.MIMEHeader) bool {
 			}
 		}
 	}
-	v.d.logs.add(Event{Host: v.d.unit.ID, From: v.c.RemoteAddr().String(), What: EventRead, Op: method, OK: fits})
+	v.d.logs.add(Event{Host: v.d.unit.ID, From: peer(v.c), What: EventRead, Op: method, OK: fits})
 	return fits
 }
 
