@@ -76,7 +76,7 @@ func (c *Client) ask(ctx context.Context, m Message, q question) (answer Message
 						return Message{}, r
 					}
 					if open == nil {
-						open, until = r, time.Now().Add(c.pace.Of(refusalPatience))
+						open, until = r, time.Now().Add(c.pace.Of(refusalPatience)+keyWork)
 					}
 				}
 			case <-ended:

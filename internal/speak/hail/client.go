@@ -65,7 +65,10 @@ const (
 	slowKey   = time.Second
 	// refusalPatience is how long a better answer is waited for after a refusal in the open:
 	// if the device itself takes what it was sent, somebody else refused it.
-	refusalPatience = 3 * time.Second
+	refusalPatience = time.Second
+	// keyWork is what a small device takes for the key of a password before it answers, which
+	// nothing hurries.
+	keyWork = 2 * time.Second
 )
 
 // Client is the controller's end of a conversation with one device. Who that is, its MAC
