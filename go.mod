@@ -25,6 +25,7 @@ require (
 	github.com/creack/pty v1.1.24
 	github.com/danieljoos/wincred v1.2.3
 	github.com/emiago/sipgo v1.7.2
+	github.com/evanphx/json-patch/v5 v5.9.11
 	github.com/flynn/noise v1.1.0
 	github.com/goccy/go-yaml v1.19.2
 	github.com/gofrs/flock v0.13.1

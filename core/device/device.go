@@ -273,6 +273,7 @@ type Sighting struct {
 // Device is one physical thing with a network port.
 type Device struct {
 	ID       int64
+	Version  int64 // of what is kept of it, as it was read: 1 for a device that has just begun
 	Tag      string
 	InJob    Choice
 	MAC      MAC

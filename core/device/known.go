@@ -27,6 +27,15 @@ func (d *Device) touched(at time.Time) {
 	}
 }
 
+// NotEarlier keeps the moments of a device from going back behind what is known of it: two who write
+// what they learnt at the same time may do so in any order.
+func (d *Device) NotEarlier(was Device) {
+	d.touched(was.ChangedAt)
+	if was.SeenAt.After(d.SeenAt) {
+		d.SeenAt = was.SeenAt
+	}
+}
+
 // Chosen is that a person put the device into the job, or out of it.
 type Chosen struct {
 	At     time.Time

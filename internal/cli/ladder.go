@@ -152,7 +152,7 @@ func (l *ladder) happened(ctx context.Context, e survey.Event) {
 	if device.ByMAC(l.desk.Devices, mac) == nil || e.What == survey.Described {
 		// Known at once, so that it can be named, taken and swapped; the watch's end keeps it anyway.
 		l.desk.Devices, _ = device.Reconcile(l.desk.Devices, []device.Device{e.Device}, e.At)
-		if err := l.desk.Save(context.WithoutCancel(ctx)); err != nil {
+		if err := l.desk.Save(context.WithoutCancel(ctx), "watch"); err != nil {
 			l.app.say("%v", err)
 		}
 	}

@@ -79,7 +79,7 @@ func (j *finishedJob) write(t *testing.T) *crew {
 	require.NoError(t, err)
 	defer on.Close()
 	require.NoError(t, on.Register.AddSurvey(t.Context(), store.Survey{At: j.at.Add(time.Hour), Met: 3, Found: 3}))
-	require.NoError(t, on.Register.Save(t.Context(), j.devices))
+	require.NoError(t, on.Register.Record(t.Context(), "test", j.devices))
 	saved, err := on.Register.Devices(t.Context())
 	require.NoError(t, err)
 	proofs := map[int64]store.Proof{}
@@ -100,7 +100,7 @@ func (j *finishedJob) write(t *testing.T) *crew {
 			outcome = commission.OutcomeUnknown
 		}
 		require.NoError(t, on.Register.End(t.Context(), id, string(outcome), ""))
-		require.NoError(t, on.Register.Save(t.Context(), saved), "it was proved since")
+		require.NoError(t, on.Register.Change(t.Context(), "test", one.ID, func(d *device.Device) { d.Be(one.Kept()) }), "it was proved since")
 	}
 	c := &crew{t: t, dir: dir, wire: "bench:/nowhere", printed: &strings.Builder{}, ran: map[string]bool{}}
 	if j.locked {

@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/user"
 	"path/filepath"
 
 	"janustat/core/sheet"
+	"janustat/core/text"
 	"janustat/internal/disk"
 	"janustat/internal/sheetfile"
 	"janustat/internal/store"
@@ -66,13 +68,13 @@ func Begin(ctx context.Context, dir string, sheet []byte) error {
 		return fmt.Errorf("%w in %s already: choose another folder, or go on with `janustat --job %s`", ErrJobThere, dir, dir)
 	} else if err == nil {
 		// A job without its register: it gets an empty one, and keeps its sheet.
-		r, err := sqlite.OpenRegister(ctx, register)
+		r, err := sqlite.OpenRegister(ctx, register, author())
 		if err != nil {
 			return err
 		}
 		return errors.Join(r.Close(), ErrSheetKept)
 	}
-	r, err := sqlite.OpenRegister(ctx, register)
+	r, err := sqlite.OpenRegister(ctx, register, author())
 	if err != nil {
 		return err
 	}
@@ -99,11 +101,22 @@ func Open(ctx context.Context, dir string) (*Job, error) {
 	if _, err := os.Lstat(register); errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%w: %s has a job sheet and no %s. Put the register back where it was, or begin an empty one with `janustat begin %s`, which keeps the sheet", errNoRegister, dir, RegisterFile, dir)
 	}
-	r, err := sqlite.OpenRegister(ctx, register)
+	r, err := sqlite.OpenRegister(ctx, register, author())
 	if err != nil {
 		return nil, err
 	}
 	return &Job{Dir: dir, Sheet: sheet, Register: r}, nil
+}
+
+// author is on whose account, and on which machine, a job is worked on: what happens to its devices is
+// kept with that.
+func author() string {
+	who, machine := "", ""
+	if u, err := user.Current(); err == nil {
+		who = u.Username
+	}
+	machine, _ = os.Hostname() // unnamed machines are told by the account alone
+	return text.Harmless(who+"@"+machine, text.Long, nil)
 }
 
 // Close closes the register.

@@ -33,12 +33,17 @@ type Store interface {
 type Devices interface {
 	// Devices reads them, in the order of device.Sort.
 	Devices(ctx context.Context) ([]device.Device, error)
-	// Save writes devices as a whole, all or none; those with ID 0 are new, and get theirs.
-	Save(ctx context.Context, devices []device.Device) error
+	// Record writes what is new in devices since they were read, all or none, each as one event: what
+	// others have changed meanwhile stays. Those with ID 0 are new, and get theirs; cause is the work
+	// that it comes of.
+	Record(ctx context.Context, cause string, devices []device.Device) error
 	// Happened carries events into what is known of one device; ErrGone where it is no more.
-	Happened(ctx context.Context, id int64, events ...device.Event) error
-	// Change changes what is known of one device.
-	Change(ctx context.Context, id int64, change func(*device.Device)) error
+	Happened(ctx context.Context, cause string, id int64, events ...device.Event) error
+	// Change changes what is known of one device as it is now.
+	Change(ctx context.Context, cause string, id int64, change func(*device.Device)) error
+	// Events gives what has happened to one device, in the order of its versions: Fold makes of them
+	// what is kept of it.
+	Events(ctx context.Context, id int64) ([]Event, error)
 	// Replace has a device be another unit: what is kept of that by its MAC goes over to it.
 	Replace(ctx context.Context, d device.Device, unit device.MAC) error
 	// Retag writes devices whose tags change among each other.

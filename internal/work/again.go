@@ -30,5 +30,5 @@ func (d *Desk) ReadAgain(ctx context.Context, n *reach.Net, devices []device.Dev
 		return err
 	}
 	d.Devices, _ = device.Reconcile(d.Devices, WithKinds(d.Job, device.Merge(told)), time.Time{})
-	return d.Save(ctx)
+	return d.Save(ctx, "read")
 }

@@ -128,7 +128,7 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 		out.Devices = append(out.Devices, *x)
 	}
 	policy.Judge(d.Job.Sheet, d.Devices, g.Subnet)
-	if err := d.Job.Register.Save(ctx, d.Devices); err != nil {
+	if err := d.Job.Register.Record(ctx, "allot", d.Devices); err != nil {
 		return Allotment{}, err
 	}
 	d.wouldChange(&out, blocks)

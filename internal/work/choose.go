@@ -78,7 +78,7 @@ func (c *Chosen) Keep(ctx context.Context) error {
 	}
 	what := fmt.Sprintf("choice of %s as %s", text.Plural(len(c.Changed), "device"), c.Choice)
 	return c.desk.Decide(ctx, what, ids, func() error {
-		if err := c.desk.Job.Register.Save(ctx, c.devices); err != nil {
+		if err := c.desk.Job.Register.Record(ctx, "choice", c.devices); err != nil {
 			return err
 		}
 		c.desk.Devices = c.devices

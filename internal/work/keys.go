@@ -46,7 +46,7 @@ func (d *Desk) Offer(ctx context.Context, n *reach.Net, x *device.Device, k comm
 	switch {
 	case errors.As(err, &alarm):
 		x.Apply(device.Alarmed{At: time.Now(), Why: alarm.Why})
-		return errors.Join(unfinished("%s is not what it was: %s", x.Label(), alarm.Why), d.Job.Register.Save(ctx, d.Devices))
+		return errors.Join(unfinished("%s is not what it was: %s", x.Label(), alarm.Why), d.Job.Register.Record(ctx, "key", d.Devices))
 	case errors.As(err, &told):
 		return troubled(x.Label(), told.Error(), told.Next)
 	case err != nil:
@@ -62,7 +62,7 @@ func (d *Desk) Offer(ctx context.Context, n *reach.Net, x *device.Device, k comm
 		return &Unfinished{advice.Wrap(err, "to give it a new password: %s", advice.KeyChange.On(x.Label()))}
 	}
 	x.Apply(device.Opened{At: time.Now(), Facts: result.Found.Proven()})
-	return d.Save(ctx)
+	return d.Save(ctx, "key")
 }
 
 // triesLeft says when the next try may be made.

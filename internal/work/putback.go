@@ -114,7 +114,7 @@ func (d *Desk) PutBack(ctx context.Context, n *reach.Net, planner *Planner, list
 	var errs []error
 	for _, r := range results {
 		if r.Status == commission.Done {
-			errs = append(errs, d.Job.Register.Change(context.WithoutCancel(ctx), r.Plan.ID, func(x *device.Device) { x.Apply(device.PutBack{At: time.Now()}) }))
+			errs = append(errs, d.Job.Register.Change(context.WithoutCancel(ctx), "put back", r.Plan.ID, func(x *device.Device) { x.Apply(device.PutBack{At: time.Now()}) }))
 		}
 	}
 	return results, errors.Join(errs...)

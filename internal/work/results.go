@@ -33,7 +33,7 @@ func (d *Desk) takeDown(ctx context.Context) results { return results{d.Job, d.S
 
 // add carries one result into the register.
 func (t results) add(ctx context.Context, r commission.Result) error {
-	err := t.job.Register.Change(ctx, r.Plan.ID, func(d *device.Device) {
+	err := t.job.Register.Change(ctx, "commission", r.Plan.ID, func(d *device.Device) {
 		d.Apply(policy.Events(r, time.Now())...)
 		d.Apply(device.Judged{Site: t.site, NotOurs: t.job.Sheet.IsNotOurs(d.Address())})
 	})
@@ -50,7 +50,7 @@ func (t results) end(ctx context.Context) error {
 		return err
 	}
 	policy.Judge(t.job.Sheet, devices, SiteSubnet(ctx, t.job, devices))
-	return t.job.Register.Save(ctx, devices)
+	return t.job.Register.Record(ctx, "judge", devices)
 }
 
 // watchOver shows and saves each result as it comes, and what they tell of keys once all

@@ -34,7 +34,7 @@ func deskWith(t testing.TB, n int) *Desk {
 			Facts: device.Facts{Kind: device.Camera, Access: device.Fresh}, Addresses: []netip.Addr{at}, Allotted: &device.Settings{Address: at, Prefix: 16},
 		}
 	}
-	require.NoError(t, j.Register.Save(t.Context(), devices))
+	require.NoError(t, j.Register.Record(t.Context(), "test", devices))
 	return &Desk{Job: j, Devices: devices}
 }
 

@@ -182,7 +182,7 @@ func (d *Desk) Keep(ctx context.Context, s *Surveyed) error {
 		s.Differs = differs
 	}
 	d.Devices = s.Devices
-	return d.Save(ctx)
+	return d.Save(ctx, "survey")
 }
 
 // Met gives the devices that the survey met.

@@ -45,7 +45,7 @@ func TakeOver(ctx context.Context, dir string, from handover.Record, keys []Shar
 			names[e.MAC.String()] = e.Name
 		}
 	}
-	if err := j.Register.Save(ctx, devices); err != nil {
+	if err := j.Register.Record(ctx, "record", devices); err != nil {
 		return err
 	}
 	notes := map[int64]store.Notes{}

@@ -116,13 +116,13 @@ func (d *Desk) Subnet(ctx context.Context) netip.Prefix {
 	return SiteSubnet(ctx, d.Job, d.Devices)
 }
 
-// Save judges what is known and keeps it.
-func (d *Desk) Save(ctx context.Context) error {
+// Save judges what is known and keeps what is new of it. cause is the work that it comes of.
+func (d *Desk) Save(ctx context.Context, cause string) error {
 	policy.Judge(d.Job.Sheet, d.Devices, d.Subnet(ctx))
 	if err := MarkApart(ctx, d.Job, d.Devices); err != nil {
 		return err
 	}
-	return d.Job.Register.Save(ctx, d.Devices)
+	return d.Job.Register.Record(ctx, cause, d.Devices)
 }
 
 // Lay gives the subnets to work in and the addresses that visitors must not borrow.

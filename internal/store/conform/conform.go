@@ -32,6 +32,9 @@ func Run(t *testing.T, open Open) {
 		"SurveyRecord":                       surveyRecord,
 		"GroundIsKept":                       groundIsKept,
 		"TakingBackLeavesWhatWasLearntSince": takingBackLeavesWhatWasLearntSince,
+		"WhatIsKeptIsWhatEventsComeTo":       whatIsKeptIsWhatEventsComeTo,
+		"WhatOthersHaveChangedStays":         whatOthersHaveChangedStays,
+		"WhatHasNotChangedIsNotWritten":      whatHasNotChangedIsNotWritten,
 	} {
 		t.Run(name, func(t *testing.T) { try(t, open) })
 	}
@@ -56,7 +59,7 @@ func registerGivesBackWhatWasSaved(t *testing.T, open Open) {
 	j := begin(t, open)
 	list := []device.Device{camera(1), camera(2), {MAC: device.MAC{2, 0, 0, 0, 0, 3}, FirstSeen: time.Unix(0, 0).UTC(), SeenAt: time.Unix(0, 0).UTC()}}
 	list[2].Facts.Kind = device.Other
-	require.NoError(t, j.Register.Save(t.Context(), list))
+	require.NoError(t, j.Register.Record(t.Context(), "test", list))
 	got, err := j.Register.Devices(t.Context())
 	require.NoError(t, err)
 	for i := range list {
@@ -66,7 +69,7 @@ func registerGivesBackWhatWasSaved(t *testing.T, open Open) {
 	assert.Equal(t, list, got)
 
 	list[0].Apply(device.Chosen{At: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), Choice: device.Left}, device.Proving{At: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), Held: true})
-	require.NoError(t, j.Register.Save(t.Context(), list[:1]))
+	require.NoError(t, j.Register.Record(t.Context(), "test", list[:1]))
 	got, err = j.Register.Devices(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, list, got)
@@ -76,7 +79,7 @@ func saveIsAllOrNothing(t *testing.T, open Open) {
 	j := begin(t, open)
 	twin := camera(2)
 	twin.Tag = camera(1).Tag
-	require.Error(t, j.Register.Save(t.Context(), []device.Device{camera(1), twin}))
+	require.Error(t, j.Register.Record(t.Context(), "test", []device.Device{camera(1), twin}))
 	got, err := j.Register.Devices(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, got)
@@ -85,7 +88,7 @@ func saveIsAllOrNothing(t *testing.T, open Open) {
 func theJournalTellsHowFarADeviceIs(t *testing.T, open Open) {
 	j := begin(t, open)
 	list := []device.Device{camera(1), camera(2), camera(3), camera(4), camera(5), camera(6)}
-	require.NoError(t, j.Register.Save(t.Context(), list))
+	require.NoError(t, j.Register.Record(t.Context(), "test", list))
 	account := commission.Account{Name: "viewer", Level: commission.Viewer}
 	viewer := account.String()
 	at := commission.Place{Address: netip.MustParseAddr("10.61.8.41"), Prefix: 23}
@@ -128,7 +131,7 @@ func theJournalTellsHowFarADeviceIs(t *testing.T, open Open) {
 
 	// What is kept are values, and words are made of them when they are shown.
 	late := []device.Device{camera(7)}
-	require.NoError(t, j.Register.Save(t.Context(), late))
+	require.NoError(t, j.Register.Record(t.Context(), "test", late))
 	for _, w := range []commission.Write{commission.UserWrite(account), {Step: commission.StepAddress, Intent: "in other words", Value: at}} {
 		id, err := j.Register.Begin(t.Context(), commission.Plan{ID: late[0].ID}, w)
 		require.NoError(t, err)
@@ -147,7 +150,7 @@ func theJournalTellsHowFarADeviceIs(t *testing.T, open Open) {
 func proofsAreKeptWithTheirDates(t *testing.T, open Open) {
 	j := begin(t, open)
 	d := []device.Device{{MAC: device.MAC{2, 1}}}
-	require.NoError(t, j.Register.Save(t.Context(), d))
+	require.NoError(t, j.Register.Record(t.Context(), "test", d))
 	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	for i, ok := range []bool{false, true} {
 		p := store.Proof{At: at.Add(time.Duration(i) * time.Hour), OK: ok, Checks: []byte(`[{"check":"clock","ok":true}]`)}
@@ -222,12 +225,12 @@ func groundIsKept(t *testing.T, open Open) {
 func takingBackLeavesWhatWasLearntSince(t *testing.T, open Open) {
 	j := begin(t, open)
 	devices := []device.Device{{MAC: device.MAC{2, 0, 0, 0, 0, 1}}}
-	require.NoError(t, j.Register.Save(t.Context(), devices))
+	require.NoError(t, j.Register.Record(t.Context(), "test", devices))
 	before, err := j.Register.Before(t.Context(), "take of 1 device", []int64{devices[0].ID})
 	require.NoError(t, err)
 	devices[0].Tag, devices[0].InJob, devices[0].Firmware = "C01", device.Taken, "2.1"
 	devices[0].SeenAt = time.Now()
-	require.NoError(t, j.Register.Save(t.Context(), devices))
+	require.NoError(t, j.Register.Record(t.Context(), "test", devices))
 	require.NoError(t, j.Register.TakeBack(t.Context(), before))
 	all, err := j.Register.Devices(t.Context())
 	require.NoError(t, err)

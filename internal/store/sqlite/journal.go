@@ -30,7 +30,7 @@ func (r *Register) Begin(ctx context.Context, p commission.Plan, w commission.Wr
 		if id, err = res.LastInsertId(); err != nil {
 			return err
 		}
-		return changeDevice(ctx, tx, p.ID, func(d *device.Device) { d.Apply(device.Written{At: time.Now()}) })
+		return r.pen(tx, string(w.Step)).change(ctx, p.ID, func(d *device.Device) { d.Apply(device.Written{At: time.Now()}) })
 	})
 	return id, err
 }
@@ -46,12 +46,12 @@ func (r *Register) End(ctx context.Context, id int64, outcome, detail string) er
 // Found keeps a device's settings from before the job touched it: the first
 // reading stands (commission.Journal).
 func (r *Register) Found(ctx context.Context, p commission.Plan, f commission.Found) error {
-	return r.Happened(ctx, p.ID, device.Found{Settings: f.Settings})
+	return r.Happened(ctx, "read", p.ID, device.Found{Settings: f.Settings})
 }
 
 // Left records a device's settings after every step held (commission.Journal).
 func (r *Register) Left(ctx context.Context, p commission.Plan, f commission.Found) error {
-	return r.Happened(ctx, p.ID, device.Commissioned{At: time.Now(), Left: f.Settings, Facts: f.Proven(), Certificate: f.Certificate})
+	return r.Happened(ctx, "commission", p.ID, device.Commissioned{At: time.Now(), Left: f.Settings, Facts: f.Proven(), Certificate: f.Certificate})
 }
 
 // History reads a device's steps, oldest first.

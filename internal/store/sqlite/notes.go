@@ -37,6 +37,7 @@ func (r *Register) Notes(ctx context.Context) (map[int64]store.Notes, error) {
 // kept, or none.
 func (r *Register) SetNotes(ctx context.Context, notes map[int64]store.Notes) error {
 	return r.tx(ctx, func(tx *sql.Tx) error {
+		p := r.pen(tx, "note")
 		for id, fields := range notes {
 			for field, value := range fields {
 				value = text.Harmless(value, text.Long, nil)
@@ -50,7 +51,7 @@ func (r *Register) SetNotes(ctx context.Context, notes map[int64]store.Notes) er
 					return err
 				}
 			}
-			if err := changeDevice(ctx, tx, id, func(d *device.Device) { d.Apply(device.Noted{At: time.Now()}) }); err != nil {
+			if err := p.change(ctx, id, func(d *device.Device) { d.Apply(device.Noted{At: time.Now()}) }); err != nil {
 				return err
 			}
 		}

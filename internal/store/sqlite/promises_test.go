@@ -19,8 +19,8 @@ func TestTheRegisterIsSyncedToTheDisk(t *testing.T) {
 	}
 	assert.Equal(t, full, ask())
 	devices := []device.Device{{MAC: device.MAC{2, 0, 0, 0, 0, 1}, Tag: "C01", InJob: device.Taken}}
-	require.NoError(t, j.Register.Save(t.Context(), devices))
-	require.NoError(t, j.Register.Happened(t.Context(), devices[0].ID, device.Tagged{Tag: "C02"}))
+	require.NoError(t, j.Register.Record(t.Context(), "test", devices))
+	require.NoError(t, j.Register.Happened(t.Context(), "test", devices[0].ID, device.Tagged{Tag: "C02"}))
 	j.Register.db.SetMaxOpenConns(1)
 	assert.Equal(t, full, ask(), "after a result, which needs no sync of its own")
 }

@@ -15,8 +15,9 @@ import (
 // what is known of each.
 func (r *Register) AddProofs(ctx context.Context, proofs map[int64]store.Proof, change func(*device.Device)) error {
 	return r.note(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		pen := r.pen(tx, "prove")
 		for id, p := range proofs {
-			if err := changeDevice(ctx, tx, id, change); err != nil {
+			if err := pen.change(ctx, id, change); err != nil {
 				return err
 			}
 			if _, err := tx.ExecContext(ctx, "INSERT INTO proof (device_id, at, ok, checks) VALUES (?,?,?,?)", id, stamp(p.At), p.OK, string(p.Checks)); err != nil {
@@ -84,6 +85,11 @@ func (r *Register) Replace(ctx context.Context, d device.Device, unit device.MAC
 				return err
 			}
 		}
-		return saveDevice(ctx, tx, &d)
+		p := r.pen(tx, "restore")
+		was, err := p.rows(ctx, d.ID)
+		if err != nil {
+			return err
+		}
+		return p.record(ctx, []device.Device{d}, was)
 	})
 }

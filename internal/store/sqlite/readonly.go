@@ -33,7 +33,7 @@ func readOnly(path string) bool {
 
 // openCopy opens a copy of a register that cannot be written, with what its write-ahead log
 // holds, so that it is read as it is by now and as this version has it.
-func openCopy(ctx context.Context, path string) (*Register, error) {
+func openCopy(ctx context.Context, path, author string) (*Register, error) {
 	dir, err := os.MkdirTemp("", "janustat-")
 	if err != nil {
 		return nil, fmt.Errorf("register %s: %w", path, err)
@@ -45,7 +45,14 @@ func openCopy(ctx context.Context, path string) (*Register, error) {
 			}
 		}
 		db, err := openDB(ctx, filepath.Join(dir, filepath.Base(path)), migrations, "migrations")
-		return &Register{db: db, scribe: &scribe{db: db}, copied: dir}, err
+		if err != nil {
+			return nil, err
+		}
+		r := &Register{db: db, scribe: &scribe{db: db}, author: author, copied: dir}
+		if err := r.adopt(ctx); err != nil {
+			return nil, errors.Join(err, db.Close())
+		}
+		return r, nil
 	}()
 	if err != nil {
 		os.RemoveAll(dir)

@@ -6,7 +6,6 @@ import (
 	"context"
 	"database/sql"
 	"embed"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -16,8 +15,6 @@ import (
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the database/sql driver "sqlite"
 
-	"janustat/core/device"
-	"janustat/core/text"
 	"janustat/internal/disk"
 	"janustat/internal/store"
 )
@@ -31,22 +28,27 @@ var migrations embed.FS
 type Register struct {
 	db     *sql.DB
 	scribe *scribe
+	author string // of what happens to devices from now on
 	copied string // the folder of the copy that is read; "" where the register itself is
 }
 
 var _ store.Store = (*Register)(nil)
 
 // OpenRegister opens or makes a register and brings its schema up to date. One that can be read
-// only is read as a copy.
-func OpenRegister(ctx context.Context, path string) (*Register, error) {
+// only is read as a copy. author is on whose account, and where, it is written to.
+func OpenRegister(ctx context.Context, path, author string) (*Register, error) {
 	if readOnly(path) {
-		return openCopy(ctx, path)
+		return openCopy(ctx, path, author)
 	}
 	db, err := openDB(ctx, path, migrations, "migrations")
 	if err != nil {
 		return nil, fmt.Errorf("register %w", err)
 	}
-	return &Register{db: db, scribe: &scribe{db: db}}, nil
+	r := &Register{db: db, scribe: &scribe{db: db}, author: author}
+	if err := r.adopt(ctx); err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	return r, nil
 }
 
 // openDB opens or makes a database for its owner alone, and brings its schema up to
@@ -140,152 +142,4 @@ func (r *Register) tx(ctx context.Context, f func(*sql.Tx) error) error {
 		return fmt.Errorf("register: %w", err)
 	}
 	return nil
-}
-
-const deviceColumns = `id, tag, in_job, mac, endpoint, condition, addresses, clashing, facts, allotted, why, asked,
-	as_found, as_left, first_seen, seen_at, coalesce(proved_at, ''), opened_at, reset_at, changed_at, alarm`
-
-// Devices reads every device, in the order of device.Sort.
-func (r *Register) Devices(ctx context.Context) ([]device.Device, error) {
-	devices, err := readDevices(ctx, r.db, "SELECT "+deviceColumns+" FROM device ORDER BY mac, id")
-	device.Sort(devices)
-	return devices, err
-}
-
-// Happened carries events into what is known of one device, in one transaction.
-func (r *Register) Happened(ctx context.Context, id int64, events ...device.Event) error {
-	return r.Change(ctx, id, func(d *device.Device) { d.Apply(events...) })
-}
-
-// Change changes what is known of one device, in one transaction.
-func (r *Register) Change(ctx context.Context, id int64, change func(*device.Device)) error {
-	return r.note(ctx, func(ctx context.Context, tx *sql.Tx) error { return changeDevice(ctx, tx, id, change) })
-}
-
-func changeDevice(ctx context.Context, tx *sql.Tx, id int64, change func(*device.Device)) error {
-	list, err := readDevices(ctx, tx, "SELECT "+deviceColumns+" FROM device WHERE id=?", id)
-	switch {
-	case err != nil:
-		return err
-	case len(list) == 0:
-		return store.ErrGone
-	}
-	change(&list[0])
-	return saveDevice(ctx, tx, &list[0])
-}
-
-func readDevices(ctx context.Context, db querier, query string, args ...any) ([]device.Device, error) {
-	rows, err := db.QueryContext(ctx, query, args...)
-	if err != nil {
-		return nil, fmt.Errorf("register: %w", err)
-	}
-	defer rows.Close()
-	var out []device.Device
-	for rows.Next() {
-		d, err := scanDevice(rows)
-		if err != nil {
-			return nil, fmt.Errorf("register: %w", err)
-		}
-		out = append(out, d)
-	}
-	return out, rows.Err()
-}
-
-func scanDevice(rows *sql.Rows) (device.Device, error) {
-	var d device.Device
-	var mac, addresses, clashing, facts, first, seen, proved, opened, reset, changed string
-	var allotted, found, left sql.NullString
-	err := rows.Scan(&d.ID, &d.Tag, &d.InJob, &mac, &d.Endpoint, &d.Condition, &addresses, &clashing, &facts,
-		&allotted, &d.Why, &d.Asked, &found, &left, &first, &seen, &proved, &opened, &reset, &changed, &d.Alarm)
-	if err != nil {
-		return d, err
-	}
-	if err := d.MAC.UnmarshalText([]byte(mac)); err != nil {
-		return d, err
-	}
-	for _, part := range []struct {
-		text string
-		into any
-	}{{addresses, &d.Addresses}, {clashing, &d.Clashing}, {facts, &d.Facts}, {allotted.String, &d.Allotted}, {found.String, &d.AsFound}, {left.String, &d.AsLeft}} {
-		if part.text == "" {
-			continue
-		}
-		if err := json.Unmarshal([]byte(part.text), part.into); err != nil {
-			return d, fmt.Errorf("device %s: %w", d.MAC, err)
-		}
-	}
-	d.FirstSeen, d.SeenAt, d.Proved = unstamp(first), unstamp(seen), unstamp(proved)
-	d.OpenedAt, d.ResetAt, d.ChangedAt = unstamp(opened), unstamp(reset), unstamp(changed)
-	// A register may come from somebody else, as every file: what is in it is shown and exported.
-	text.Each(&d, shown)
-	return d, nil
-}
-
-// shown makes a text of a register fit to be shown.
-func shown(s string) string { return text.Harmless(s, maxShown, nil) }
-
-// maxShown bounds one text of a register, in characters; the checks of a device are one.
-const maxShown = 16 << 10
-
-// Save writes devices, new ones (ID 0) and known ones, in one transaction. New
-// devices get their ID.
-func (r *Register) Save(ctx context.Context, devices []device.Device) error {
-	return r.tx(ctx, func(tx *sql.Tx) error {
-		for i := range devices {
-			if err := saveDevice(ctx, tx, &devices[i]); err != nil {
-				return fmt.Errorf("device %s: %w", devices[i].Label(), err)
-			}
-		}
-		return nil
-	})
-}
-
-func saveDevice(ctx context.Context, tx *sql.Tx, d *device.Device) error {
-	address := ""
-	if a := d.Address(); a.IsValid() {
-		address = a.String()
-	}
-	values := []any{
-		d.Tag, d.InJob, d.MAC.String(), d.Endpoint, d.Kind, d.Serial, d.Access, d.Condition, address,
-		asJSON(d.Addresses, "[]"), asJSON(d.Clashing, "[]"), asJSON(d.Facts, "{}"),
-		settingsJSON(d.Allotted), d.Why, d.Asked, settingsJSON(d.AsFound), settingsJSON(d.AsLeft),
-		stamp(d.FirstSeen), stamp(d.SeenAt), nullable(stamp(d.Proved)),
-		stamp(d.OpenedAt), stamp(d.ResetAt), stamp(d.ChangedAt), d.Alarm,
-	}
-	if d.ID == 0 {
-		res, err := tx.ExecContext(ctx, `INSERT INTO device (tag, in_job, mac, endpoint, kind, serial, access, condition, address,
-			addresses, clashing, facts, allotted, why, asked, as_found, as_left, first_seen, seen_at, proved_at, opened_at, reset_at, changed_at, alarm)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`, values...)
-		if err != nil {
-			return err
-		}
-		d.ID, err = res.LastInsertId()
-		return err
-	}
-	_, err := tx.ExecContext(ctx, `UPDATE device SET tag=?, in_job=?, mac=?, endpoint=?, kind=?, serial=?, access=?, condition=?, address=?,
-		addresses=?, clashing=?, facts=?, allotted=?, why=?, asked=?, as_found=?, as_left=?, first_seen=?, seen_at=?, proved_at=?, opened_at=?, reset_at=?, changed_at=?, alarm=? WHERE id=?`,
-		append(values, d.ID)...)
-	return err
-}
-
-func asJSON(v any, empty string) string {
-	b, err := json.Marshal(v)
-	if err != nil || string(b) == "null" {
-		return empty
-	}
-	return string(b)
-}
-
-func settingsJSON(s *device.Settings) any {
-	if s == nil {
-		return nil
-	}
-	return asJSON(s, "{}")
-}
-
-func nullable(s string) any {
-	if s == "" {
-		return nil
-	}
-	return s
 }

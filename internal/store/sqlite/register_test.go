@@ -32,7 +32,7 @@ func begin(t *testing.T) opened {
 	dir := filepath.Join(t.TempDir(), "a job % with ? odd # name")
 	require.NoError(t, os.Mkdir(dir, 0o700))
 	path := filepath.Join(dir, "register.db")
-	r, err := OpenRegister(t.Context(), path)
+	r, err := OpenRegister(t.Context(), path, "tester")
 	require.NoError(t, err)
 	t.Cleanup(func() { r.Close() })
 	return opened{r, path}
@@ -51,7 +51,7 @@ func camera(n byte) device.Device {
 func TestJournalAndAttempts(t *testing.T) {
 	j := begin(t)
 	list := []device.Device{camera(1)}
-	require.NoError(t, j.Register.Save(t.Context(), list))
+	require.NoError(t, j.Register.Record(t.Context(), "test", list))
 	p := commission.Plan{ID: list[0].ID, MAC: list[0].MAC}
 	id, err := j.Register.Begin(t.Context(), p, commission.Write{Step: commission.StepKey, Intent: "administrator admin", InClear: true})
 	require.NoError(t, err)
@@ -103,7 +103,7 @@ func TestMigrationsKeepWhatIsThere(t *testing.T) {
 			require.NoError(t, err, "version %d", version)
 		}
 		require.NoError(t, db.Close())
-		r, err := OpenRegister(t.Context(), path)
+		r, err := OpenRegister(t.Context(), path, "tester")
 		require.NoError(t, err, "version %d", version)
 		devices, err := r.Devices(t.Context())
 		require.NoError(t, err)
@@ -123,7 +123,7 @@ func TestANewerRegisterIsRefused(t *testing.T) {
 	_, err := j.Register.db.ExecContext(t.Context(), "INSERT INTO schema_version (is_applied, version_id) VALUES (1, 99)")
 	require.NoError(t, err)
 	require.NoError(t, j.Register.Close())
-	_, err = OpenRegister(t.Context(), j.path)
+	_, err = OpenRegister(t.Context(), j.path, "tester")
 	require.ErrorIs(t, err, store.ErrNewer)
 	assert.ErrorContains(t, err, "use that version for it")
 }
@@ -131,13 +131,13 @@ func TestANewerRegisterIsRefused(t *testing.T) {
 // A register of an earlier version, whose table of versions had another name, is taken over.
 func TestARegisterOfAnEarlierVersionIsTakenOver(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "register.db")
-	r, err := OpenRegister(t.Context(), path)
+	r, err := OpenRegister(t.Context(), path, "tester")
 	require.NoError(t, err)
 	_, err = r.db.ExecContext(t.Context(), "ALTER TABLE schema_version RENAME TO goose_db_version")
 	require.NoError(t, err)
 	require.NoError(t, r.Close())
 	for range 2 {
-		r, err = OpenRegister(t.Context(), path)
+		r, err = OpenRegister(t.Context(), path, "tester")
 		require.NoError(t, err)
 		var tables int
 		require.NoError(t, r.db.QueryRowContext(t.Context(), "SELECT count(*) FROM sqlite_schema WHERE name IN ('schema_version', 'goose_db_version')").Scan(&tables))
@@ -154,7 +154,7 @@ func TestTheRegisterIsAStore(t *testing.T) {
 func TestAJournalInWordsIsTakenOver(t *testing.T) {
 	j := begin(t)
 	list := []device.Device{camera(1)}
-	require.NoError(t, j.Register.Save(t.Context(), list))
+	require.NoError(t, j.Register.Record(t.Context(), "test", list))
 	for step, words := range map[commission.Step]string{commission.StepUser: "night guard as viewer as user", commission.StepAddress: "10.61.8.41/23, DHCP off", "zone": "GMT0BST"} {
 		_, err := j.Register.db.ExecContext(t.Context(), "INSERT INTO journal (device_id, step, intent, begun_at, outcome, detail) VALUES (?,?,?,?,'done',?)", list[0].ID, step, words, stamp(time.Now()), commission.AtRestart)
 		require.NoError(t, err)
@@ -177,17 +177,17 @@ func TestAJournalInWordsIsTakenOver(t *testing.T) {
 // An address that was asked for, which earlier versions told by the reason's words, stays so.
 func TestAnAddressThatWasAskedForIsTakenOver(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "register.db")
-	r, err := OpenRegister(t.Context(), path)
+	r, err := OpenRegister(t.Context(), path, "tester")
 	require.NoError(t, err)
 	list := []device.Device{camera(1), camera(2)}
 	list[0].Why, list[1].Why = "as asked for; next free in block camera", "next free in block camera"
-	require.NoError(t, r.Save(t.Context(), list))
-	for _, as := range []string{"ALTER TABLE device DROP COLUMN asked", "DELETE FROM schema_version WHERE version_id = 12"} {
+	require.NoError(t, r.Record(t.Context(), "test", list))
+	for _, as := range []string{"ALTER TABLE device DROP COLUMN asked", "DROP TABLE event", "ALTER TABLE device DROP COLUMN version", "DELETE FROM schema_version WHERE version_id >= 12"} {
 		_, err = r.db.ExecContext(t.Context(), as)
 		require.NoError(t, err)
 	}
 	require.NoError(t, r.Close())
-	r, err = OpenRegister(t.Context(), path)
+	r, err = OpenRegister(t.Context(), path, "tester")
 	require.NoError(t, err)
 	defer r.Close()
 	got, err := r.Devices(t.Context())
@@ -197,7 +197,7 @@ func TestAnAddressThatWasAskedForIsTakenOver(t *testing.T) {
 		assert.Equal(t, strings.HasPrefix(d.Why, "as asked for"), d.Asked, d.Why)
 	}
 	// And as it is written now.
-	require.NoError(t, r.Happened(t.Context(), got[1].ID, device.Allotment{At: time.Now(), Settings: device.Settings{Address: netip.MustParseAddr("10.61.8.50"), Prefix: 23}, Why: "in other words", Asked: true}))
+	require.NoError(t, r.Happened(t.Context(), "test", got[1].ID, device.Allotment{At: time.Now(), Settings: device.Settings{Address: netip.MustParseAddr("10.61.8.50"), Prefix: 23}, Why: "in other words", Asked: true}))
 	got, err = r.Devices(t.Context())
 	require.NoError(t, err)
 	assert.True(t, got[1].Asked)

@@ -15,7 +15,7 @@ import (
 )
 
 // besides are the tables that belong to devices, with the column that says to which.
-var besides = []struct{ table, column string }{{"journal", "device_id"}, {"proof", "device_id"}, {"note", "device_id"}}
+var besides = []struct{ table, column string }{{"journal", "device_id"}, {"proof", "device_id"}, {"note", "device_id"}, {"event", "device_id"}}
 
 // Before gives what is there now of some devices, by ID.
 func (r *Register) Before(ctx context.Context, what string, ids []int64) (store.Before, error) {
@@ -71,12 +71,16 @@ func dump(ctx context.Context, tx *sql.Tx, query string, args ...any) ([]map[str
 	return out, rows.Err()
 }
 
-// refill writes rows that dump has read.
+// refill writes rows that dump has read, in their order. Those with an id of their own get another: the
+// one that they had may be somebody else's by now.
 func refill(ctx context.Context, tx *sql.Tx, table string, rows []map[string]any) error {
 	for _, row := range rows {
 		var names, marks []string
 		var cells []any
 		for n, c := range row {
+			if n == "id" {
+				continue
+			}
 			names, marks, cells = append(names, n), append(marks, "?"), append(cells, c)
 		}
 		if _, err := tx.ExecContext(ctx, "INSERT INTO "+table+" ("+strings.Join(names, ",")+") VALUES ("+strings.Join(marks, ",")+")", cells...); err != nil {
@@ -123,40 +127,30 @@ func (r *Register) LastChange(ctx context.Context) (store.Before, error) {
 func (r *Register) TakeBack(ctx context.Context, b store.Before) error {
 	at := time.Now()
 	return r.tx(ctx, func(tx *sql.Tx) error {
-		now, err := readDevices(ctx, tx, "SELECT "+deviceColumns+" FROM device")
+		p := r.pen(tx, "undo")
+		now, err := p.rows(ctx, 0)
 		if err != nil {
 			return err
 		}
-		gone := map[int64]bool{}
-		// No two devices have one tag, not even for a moment.
-		for _, was := range b.Devices {
-			if _, err := tx.ExecContext(ctx, "UPDATE device SET tag='' WHERE id=?", was.ID); err != nil {
-				return err
-			}
+		if err := untag(ctx, tx, b.Devices); err != nil {
+			return err
 		}
+		gone := map[int64]bool{}
 		for _, was := range b.Devices {
-			i := slices.IndexFunc(now, func(d device.Device) bool { return d.ID == was.ID })
-			if i < 0 {
-				gone[was.ID] = true
-				// One that came back meanwhile by itself gives its place to what is known of it.
-				if _, err := tx.ExecContext(ctx, "DELETE FROM device WHERE mac=? AND mac<>''", was.MAC.String()); err != nil {
-					return err
-				}
-				if _, err := tx.ExecContext(ctx, "INSERT INTO device (id, first_seen, seen_at) VALUES (?,'','')", was.ID); err != nil {
-					return err
-				}
-				if err := saveDevice(ctx, tx, &was); err != nil {
-					return err
-				}
+			if _, there := now[was.ID]; there {
 				continue
 			}
-			now[i].Apply(device.TakenBack{At: at, Was: was})
-			if err := saveDevice(ctx, tx, &now[i]); err != nil {
+			gone[was.ID] = true
+			// One that came back meanwhile by itself gives its place to what is known of it.
+			if _, err := p.exec(ctx, "DELETE FROM device WHERE mac=? AND mac<>''", was.MAC.String()); err != nil {
+				return err
+			}
+			if _, err := p.exec(ctx, "INSERT INTO device (id, first_seen, seen_at) VALUES (?,'','')", was.ID); err != nil {
 				return err
 			}
 		}
 		for _, was := range b.Devices {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM note WHERE device_id=?", was.ID); err != nil {
+			if _, err := p.exec(ctx, "DELETE FROM note WHERE device_id=?", was.ID); err != nil {
 				return err
 			}
 		}
@@ -164,7 +158,7 @@ func (r *Register) TakeBack(ctx context.Context, b store.Before) error {
 			switch table {
 			case "note":
 			case "ground":
-				if _, err := tx.ExecContext(ctx, "DELETE FROM ground"); err != nil {
+				if _, err := p.exec(ctx, "DELETE FROM ground"); err != nil {
 					return err
 				}
 			default: // what was done to devices that are still there is there as well
@@ -178,9 +172,51 @@ func (r *Register) TakeBack(ctx context.Context, b store.Before) error {
 				return err
 			}
 		}
-		_, err = tx.ExecContext(ctx, "DELETE FROM undo")
+		for _, was := range b.Devices {
+			err := p.takeBack(ctx, now, was, at)
+			if err != nil {
+				return err
+			}
+		}
+		_, err = p.exec(ctx, "DELETE FROM undo")
 		return err
 	})
+}
+
+// takeBack writes one device as it was decided before; one that was forgotten goes on from its own events.
+func (p *pen) takeBack(ctx context.Context, now map[int64]row, was device.Device, at time.Time) error {
+	if there, ok := now[was.ID]; ok {
+		d := there.device
+		d.Apply(device.TakenBack{At: at, Was: was})
+		return p.write(ctx, there, &d)
+	}
+	events, err := p.r.events(ctx, p.tx, was.ID, newest)
+	if err != nil {
+		return err
+	}
+	var blank row
+	if blank.state, err = store.Fold(events); err != nil {
+		return err
+	}
+	if n := len(events); n > 0 {
+		blank.device.Version = events[n-1].Version
+	}
+	was.Version = blank.device.Version
+	if err := p.update(ctx, &was); err != nil {
+		return err
+	}
+	return p.write(ctx, blank, &was)
+}
+
+// untag takes the tags of devices away: while they change among each other, no two have one, not even
+// for a moment.
+func untag(ctx context.Context, tx *sql.Tx, devices []device.Device) error {
+	for i := range devices {
+		if _, err := tx.ExecContext(ctx, "UPDATE device SET tag='' WHERE id=?", devices[i].ID); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // WrittenSince gives the IDs of devices that something was sent to after a moment.
@@ -221,16 +257,14 @@ func (r *Register) Forget(ctx context.Context, ids []int64) error {
 // Retag saves devices whose tags have changed among each other.
 func (r *Register) Retag(ctx context.Context, devices []device.Device) error {
 	return r.tx(ctx, func(tx *sql.Tx) error {
-		for i := range devices {
-			if _, err := tx.ExecContext(ctx, "UPDATE device SET tag='' WHERE id=?", devices[i].ID); err != nil {
-				return err
-			}
+		p := r.pen(tx, "retag")
+		was, err := p.rows(ctx, 0)
+		if err != nil {
+			return err
 		}
-		for i := range devices {
-			if err := saveDevice(ctx, tx, &devices[i]); err != nil {
-				return err
-			}
+		if err := untag(ctx, tx, devices); err != nil {
+			return err
 		}
-		return nil
+		return p.record(ctx, devices, was)
 	})
 }

@@ -10,7 +10,7 @@ import (
 )
 
 func TestVisitorsAreKeptForMinutes(t *testing.T) {
-	r, err := OpenRegister(t.Context(), t.TempDir()+"/register.db")
+	r, err := OpenRegister(t.Context(), t.TempDir()+"/register.db", "tester")
 	require.NoError(t, err)
 	defer r.Close()
 	site, other := netip.MustParsePrefix("10.61.8.0/23"), netip.MustParsePrefix("192.168.77.0/24")
