@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -39,7 +40,10 @@ func Restate(d *device.Device, of json.RawMessage) error {
 // Change gives what differs between two states; nil where nothing does. A device that begins has an
 // empty state before.
 func Change(before, after json.RawMessage) (json.RawMessage, error) {
-	if len(before) == 0 {
+	switch {
+	case bytes.Equal(before, after):
+		return nil, nil
+	case len(before) == 0:
 		return after, nil
 	}
 	change, err := jsonpatch.CreateMergePatch(before, after)
