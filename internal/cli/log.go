@@ -21,7 +21,7 @@ func (a *App) logCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "log DEVICE",
 		Short:   "Show the story of one device in words",
-		Long:    "Shows what happened to one device: when it was first seen, what was written to it\nand with what outcome, every password that it refused, every lease this laptop gave it,\nand every proving, in order.",
+		Long:    "Shows what happened to one device: when it was first seen, what was decided\nabout it, what was written to it and with what outcome, every password that it refused, every lease this laptop gave it,\nand every proving, in order.",
 		Example: "  janustat log C01\n  janustat log C01 --json",
 		Args:    oneDevice("log"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -50,7 +50,15 @@ func (a *App) logCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			story := tellStory(d, history, proofs, leases, tries)
+			events, err := j.Register.Events(c.Context(), d.ID)
+			if err != nil {
+				return err
+			}
+			decided, err := decisions(events)
+			if err != nil {
+				return err
+			}
+			story := tellStory(d, history, proofs, leases, tries, decided)
 			if a.json {
 				return a.emit(orEmpty(story))
 			}
@@ -86,32 +94,38 @@ type chapter struct {
 	At   time.Time `json:"at"`
 	OK   bool      `json:"ok"`
 	Text string    `json:"text"`
+	By   string    `json:"by,omitempty"` // of a decision: on whose account, and on which machine
 }
 
-func tellStory(d *device.Device, history []store.Entry, proofs []store.Proof, leases []lan.Lease, tries []store.Try) []chapter {
+func tellStory(d *device.Device, history []store.Entry, proofs []store.Proof, leases []lan.Lease, tries []store.Try, decided []chapter) []chapter {
 	what := text.Words(string(d.Kind), d.Make, whatText(d))
-	story := []chapter{{d.FirstSeen, true, fmt.Sprintf("first seen: %s, MAC %s%s", what, d.MAC, foundText(d))}}
+	story := []chapter{{At: d.FirstSeen, OK: true, Text: fmt.Sprintf("first seen: %s, MAC %s%s", what, d.MAC, foundText(d))}}
+	story = append(story, decided...)
 	for _, e := range history {
-		story = append(story, chapter{e.Begun, e.Outcome == "done", stepText(e)})
+		story = append(story, chapter{At: e.Begun, OK: e.Outcome == "done", Text: stepText(e)})
 	}
 	for _, p := range proofs {
-		story = append(story, chapter{p.At, p.OK, proofText(p)})
+		story = append(story, chapter{At: p.At, OK: p.OK, Text: proofText(p)})
 	}
 	for _, l := range leases {
 		if l.MAC == d.MAC {
-			story = append(story, chapter{l.At, true, fmt.Sprintf("was leased %s by this laptop, until %s", l.Address, l.Until.Local().Format("15:04"))})
+			story = append(story, chapter{At: l.At, OK: true, Text: fmt.Sprintf("was leased %s by this laptop, until %s", l.Address, l.Until.Local().Format("15:04"))})
 		}
 	}
 	for _, t := range tries {
 		if text := tryText(t); text != "" {
-			story = append(story, chapter{t.At, false, text})
+			story = append(story, chapter{At: t.At, Text: text})
 		}
 	}
-	if d.Alarm != "" {
-		story = append(story, chapter{d.ChangedAt, false, "identity changed, so no password is sent to it: it " + strings.TrimPrefix(d.Alarm, "it ")})
+	if alarm := alarmText(d.Alarm); d.Alarm != "" && !slices.ContainsFunc(decided, func(c chapter) bool { return strings.HasPrefix(c.Text, alarm) }) {
+		story = append(story, chapter{At: d.ChangedAt, Text: alarm}) // of a register from before there were events
 	}
 	slices.SortStableFunc(story, func(x, y chapter) int { return x.At.Compare(y.At) })
 	return story
+}
+
+func alarmText(why string) string {
+	return "identity changed, so no password is sent to it: it " + strings.TrimPrefix(why, "it ")
 }
 
 func foundText(d *device.Device) string {

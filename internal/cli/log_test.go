@@ -35,7 +35,7 @@ func TestTheStoryIsToldInOrderAndInWords(t *testing.T) {
 		{At: at(7), User: "admin", Origin: commission.FromEarlier, Outcome: store.TryRefused},
 		{At: at(8), User: "admin", Outcome: store.TryFitted},
 		{At: at(9), Outcome: store.TryLocked, Hold: 30 * time.Minute},
-	})
+	}, nil)
 	var texts []string
 	var ok []bool
 	for _, c := range story {
