@@ -24,6 +24,7 @@ require (
 	github.com/coder/websocket v1.8.15
 	github.com/creack/pty v1.1.24
 	github.com/danieljoos/wincred v1.2.3
+	github.com/dlclark/regexp2 v1.11.0
 	github.com/emiago/sipgo v1.7.2
 	github.com/evanphx/json-patch/v5 v5.9.11
 	github.com/flynn/noise v1.1.0
@@ -71,7 +72,6 @@ require (
 	github.com/clipperhouse/displaywidth v0.11.0 // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
 	github.com/cpuguy83/go-md2man/v2 v2.0.6 // indirect
-	github.com/dlclark/regexp2 v1.11.0 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect
 	github.com/gobwas/httphead v0.1.0 // indirect
 	github.com/gobwas/pool v0.2.1 // indirect

@@ -65,6 +65,7 @@ var inside = map[string][]string{
 	"internal/job":             {"core/", "internal/disk", "internal/intake", "internal/sheetfile", "internal/store", "internal/store/sqlite"},
 	"internal/disk":            {},
 	"internal/sheetfile":       {"core/sheet", "core/text", "internal/disk", "internal/intake", "core/setting", "core/settings"},
+	"internal/guess":           {"internal/guess/"},
 	"internal/keyring":         {"core/keys", "internal/disk", "internal/intake"},
 	"internal/store":           {"core/"},
 	"internal/store/sqlite":    {"core/", "internal/disk", "internal/store"},
@@ -75,6 +76,7 @@ var inside = map[string][]string{
 	"internal/work":            {"core/", "internal/disk", "internal/job", "internal/keyring", "internal/lease", "internal/oui", "internal/reach", "internal/schedule", "internal/site", "internal/sheetfile", "internal/speak/", "internal/store", "internal/survey", "internal/views", "internal/wire", "internal/handover"},
 	"internal/cli":             {"core/", "internal/"},
 	"internal/yardstick":       {"core/", "internal/job", "internal/reach", "internal/secure", "internal/speak/", "internal/wire"},
+	"internal/manual":          {"internal/cli"},
 	"cmd/janustat":             {"internal/cli"},
 }
 

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode"
 )
 
@@ -134,13 +135,23 @@ var (
 		"PasswordTooLong": TooLong, "PasswordTooShort": TooWeak, "PasswordTooWeak": TooWeak, "Password": TooWeak,
 		"UsernameTooLong": BadName, "UsernameTooShort": BadName, "UsernameClash": BadName, "AnonymousNotAllowed": BadName,
 	}
-	tooLong  = regexp.MustCompile(`(?i)too long|at most|no more than|not exceed|maximum|up to \d`)
-	badSigns = regexp.MustCompile(`(?i)alphanumeric|letters and (digits|numbers) only|only letters and|(special|other) (characters|signs|symbols) are not|invalid (character|sign)|illegal (character|sign)`)
-	badName  = regexp.MustCompile(`(?i)user ?name|first user|name of the user|account name|administrator (must|has to|is to|shall)`)
-	most     = regexp.MustCompile(`(?i)(?:at most|no more than|not exceed|maximum(?: length)?(?: of| is|:)?|up to|\d+ ?(?:-|–|to)) ?(\d{1,2})\b`)
+	tooLong = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`(?i)too long|at most|no more than|not exceed|maximum|up to \d`)
+	})
+	badSigns = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`(?i)alphanumeric|letters and (digits|numbers) only|only letters and|(special|other) (characters|signs|symbols) are not|invalid (character|sign)|illegal (character|sign)`)
+	})
+	badName = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`(?i)user ?name|first user|name of the user|account name|administrator (must|has to|is to|shall)`)
+	})
+	most = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`(?i)(?:at most|no more than|not exceed|maximum(?: length)?(?: of| is|:)?|up to|\d+ ?(?:-|–|to)) ?(\d{1,2})\b`)
+	})
 	// A name is read where it stands in quotes, or ends the clause after "called": what else
 	// follows "must be" is more often a rule than a name.
-	called = regexp.MustCompile(`(?i)(?:(?:called|named|be|use|only)(?: user ?name)? ["'“‘«]([A-Za-z][A-Za-z0-9._-]{0,30})["'”’»]|(?:called|named) ([A-Za-z][A-Za-z0-9_-]{0,30})(?:[.,;:!]|$))`)
+	called = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`(?i)(?:(?:called|named|be|use|only)(?: user ?name)? ["'“‘«]([A-Za-z][A-Za-z0-9._-]{0,30})["'”’»]|(?:called|named) ([A-Za-z][A-Za-z0-9_-]{0,30})(?:[.,;:!]|$))`)
+	})
 )
 
 // leastField is the shortest field that a device is believed to have.
@@ -155,19 +166,19 @@ func Heard(subcodes []string, words string) (o Objection) {
 	}
 	switch { // the words are more exact than "too weak", which stands for all
 	case o.What != Unsaid && o.What != TooWeak:
-	case tooLong.MatchString(words):
+	case tooLong().MatchString(words):
 		o.What = TooLong
-	case badSigns.MatchString(words):
+	case badSigns().MatchString(words):
 		o.What = BadSigns
-	case badName.MatchString(words):
+	case badName().MatchString(words):
 		o.What = BadName
 	}
-	if m := most.FindStringSubmatch(words); m != nil && o.What == TooLong {
+	if m := most().FindStringSubmatch(words); m != nil && o.What == TooLong {
 		if n, err := strconv.Atoi(m[1]); err == nil && n >= leastField {
 			o.Most = n
 		}
 	}
-	if m := called.FindStringSubmatch(strings.TrimSpace(words)); m != nil && o.What == BadName {
+	if m := called().FindStringSubmatch(strings.TrimSpace(words)); m != nil && o.What == BadName {
 		o.User = m[1] + m[2] // one of them is empty
 	}
 	return o

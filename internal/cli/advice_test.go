@@ -33,7 +33,7 @@ func TestEveryAdviceIsACommand(t *testing.T) {
 			line := strings.Trim(command(step), "`")
 			args := strings.Fields(strings.TrimPrefix(line, "janustat "))
 			app := &App{}
-			c, rest, err := app.root().Find(args)
+			c, rest, err := app.Root().Find(args)
 			require.NoError(t, err, line)
 			require.NoError(t, c.ParseFlags(rest), line)
 			assert.NoError(t, c.ValidateArgs(c.Flags().Args()), line)

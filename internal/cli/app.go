@@ -80,7 +80,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	if a.Err != nil {
 		a.Err = outletOf(a.Err)
 	}
-	root := a.root()
+	root := a.Root()
 	root.SetArgs(append([]string{}, args...)) // none are none, and not those of the process
 	root.SetIn(a.In)
 	root.SetOut(a.Out)
@@ -151,7 +151,8 @@ func exitCode(err error) int {
 // inOrder has commands listed in the order of the work.
 var inOrder = sync.OnceFunc(func() { cobra.EnableCommandSorting = false })
 
-func (a *App) root() *cobra.Command {
+// Root gives all commands, below the bare one.
+func (a *App) Root() *cobra.Command {
 	inOrder()
 	root := &cobra.Command{
 		Use:   "janustat",
@@ -220,7 +221,7 @@ func (a *App) addGroups(root *cobra.Command) {
 			a.nameCommand(), a.noteCommand(), a.scheduleCommand(), a.retagCommand(), a.swapCommand(), a.forgetCommand(), a.undoCommand(),
 		}},
 		{"devices", "Single devices:", []*cobra.Command{a.winkCommand(), a.webCommand(), a.leaseCommand(), a.restartCommand(), a.resetCommand(), a.restoreCommand(), a.putbackCommand()}},
-		{"rest", "Everything else:", []*cobra.Command{a.benchCommand(), a.manualCommand()}},
+		{"rest", "Everything else:", []*cobra.Command{a.benchCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
 		for _, c := range g.commands {

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 
@@ -166,11 +167,11 @@ func (g *guide) begin(ctx context.Context) error {
 	return nil
 }
 
-var notInFolders = regexp.MustCompile(`[^\pL\pN]+`)
+var notInFolders = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[^\pL\pN]+`) })
 
 // folderOf makes the name of a folder out of a site's.
 func folderOf(name string) string {
-	if s := strings.Trim(notInFolders.ReplaceAllString(strings.ToLower(name), "-"), "-"); s != "" {
+	if s := strings.Trim(notInFolders().ReplaceAllString(strings.ToLower(name), "-"), "-"); s != "" {
 		return s
 	}
 	return "site"

@@ -115,7 +115,7 @@ func TestNoCommandTellsAPassword(t *testing.T) {
 			walk(sub)
 		}
 	}
-	walk((&App{}).root())
+	walk((&App{}).Root())
 	assert.Empty(t, missing, "commands that this test does not run")
 }
 
@@ -128,7 +128,7 @@ func planOf(t *testing.T) string {
 
 // commandOf is the path of the command that a command line is of.
 func commandOf(args []string) string {
-	cmd, _, err := (&App{}).root().Find(args)
+	cmd, _, err := (&App{}).Root().Find(args)
 	if err != nil {
 		return ""
 	}

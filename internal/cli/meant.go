@@ -3,6 +3,7 @@ package cli
 import (
 	"regexp"
 	"strings"
+	"sync"
 
 	"janustat/core/text"
 )
@@ -27,11 +28,13 @@ func meantCommand(word string, names []string) string {
 	return text.Meant(word, names)
 }
 
-var noUnit = regexp.MustCompile(`invalid argument "([0-9.]+)" for "(?:-\w, )?(--[a-z-]+)" flag: time: missing unit`)
+var noUnit = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`invalid argument "([0-9.]+)" for "(?:-\w, )?(--[a-z-]+)" flag: time: missing unit`)
+})
 
 // meantFlag says what is meant by a value that a flag does not take.
 func meantFlag(err error) error {
-	if m := noUnit.FindStringSubmatch(err.Error()); m != nil {
+	if m := noUnit().FindStringSubmatch(err.Error()); m != nil {
 		return usagef("%s %s: give the unit: %[2]ss for seconds, %[2]sm for minutes", m[2], m[1])
 	}
 	return err

@@ -29,7 +29,7 @@ func typeable(line string) error {
 	line = strings.NewReplacer("…", "", `"Ticket hall east"`, "Quay", "FIELD=TEXT", "place=x").Replace(verb.ReplaceAllString(line, "C01"))
 	args := strings.Fields(line)
 	app := &App{}
-	c, rest, err := app.root().Find(args)
+	c, rest, err := app.Root().Find(args)
 	if err != nil {
 		return err
 	}
@@ -103,5 +103,5 @@ func TestEveryExample(t *testing.T) {
 			each(sub)
 		}
 	}
-	each(app.root())
+	each(app.Root())
 }

@@ -121,5 +121,5 @@ func TestHelpIsPlainEnglish(t *testing.T) {
 			walk(sub)
 		}
 	}
-	walk((&App{}).root())
+	walk((&App{}).Root())
 }

@@ -16,6 +16,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/internal/bench"
+	"janustat/internal/guess"
 	"janustat/internal/job"
 	"janustat/internal/store"
 )
@@ -259,6 +260,6 @@ func TestAnEasilyGuessedPassphraseIsNotTaken(t *testing.T) {
 		"x": false, "password": false, "passphrase": false, "12345678901234": false, "quillmere ferry": false, "janustat": false, "Quillmere1": false,
 		"ferry at quillmere": true, "another phrase": true, "correct horse battery staple": true, strings.Repeat("word salad ", 900): true,
 	} {
-		assert.Equal(t, takes, guessable(phrase, "Quillmere Ferry Terminal") == "", phrase)
+		assert.Equal(t, takes, guess.Why(phrase, "Quillmere Ferry Terminal") == "", phrase)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"janustat/core/secret"
+	"janustat/internal/guess"
 	"janustat/internal/job"
 	"janustat/internal/keeper"
 	"janustat/internal/keyring"
@@ -237,7 +238,7 @@ func (a *App) newSecret(ctx context.Context, prompt string) (string, error) {
 
 // sound refuses a passphrase that is easily guessed.
 func (a *App) sound(phrase string, known ...string) error {
-	if why := guessable(phrase, known...); why != "" {
+	if why := guess.Why(phrase, known...); why != "" {
 		return usagef("this passphrase will not do: %s. Take four or more words that have nothing to do with each other", why)
 	}
 	return nil

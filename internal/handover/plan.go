@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"janustat/core/ground"
 )
@@ -78,8 +79,8 @@ func (r *Record) siteFacts() []fact {
 
 // pairForm and userForm are how siteFacts writes pairs and users.
 var (
-	pairForm = regexp.MustCompile(`^(\S+) rings (\S+), floor (-?\d+), flat (\d+)$`)
-	userForm = regexp.MustCompile(`^(.+) as (administrator|operator|user)((?: \S+)*)$`)
+	pairForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\S+) rings (\S+), floor (-?\d+), flat (\d+)$`) })
+	userForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(.+) as (administrator|operator|user)((?: \S+)*)$`) })
 )
 
 // takeSite reads the facts of the site as siteFacts writes them. What has another form is left
@@ -109,13 +110,13 @@ func (r *Record) takeSite(facts map[string]string) {
 		}
 	}
 	for _, x := range list("Pairs") {
-		if m := pairForm.FindStringSubmatch(x); m != nil {
+		if m := pairForm().FindStringSubmatch(x); m != nil {
 			floor, _ := strconv.Atoi(m[3]) // digits, by its form
 			p.Pairs = append(p.Pairs, PlannedPair{m[1], m[2], floor, m[4]})
 		}
 	}
 	for _, x := range list("Users") {
-		if m := userForm.FindStringSubmatch(x); m != nil {
+		if m := userForm().FindStringSubmatch(x); m != nil {
 			p.Users = append(p.Users, PlannedUser{m[1], m[2], strings.Fields(m[3])})
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"janustat/core/device"
 	"janustat/core/text"
@@ -124,14 +125,14 @@ func (l *List) twice() {
 	l.Rows = rows
 }
 
-var signs = regexp.MustCompile(`[^\pL\d]+`)
+var signs = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[^\pL\d]+`) })
 
 // meaning tells what a heading means.
 func (how Reading) meaning(head string) Column {
 	if c, said := how.Means[strings.ToLower(strings.TrimSpace(head))]; said {
 		return c
 	}
-	plain := strings.TrimSpace(signs.ReplaceAllString(strings.ToLower(head), " "))
+	plain := strings.TrimSpace(signs().ReplaceAllString(strings.ToLower(head), " "))
 	for c, list := range words {
 		if slices.Contains(list, plain) {
 			return c
@@ -201,7 +202,7 @@ func wholeMAC(digits string) (device.MAC, bool) {
 	return mac, err == nil && len(digits) == 12
 }
 
-var hexEnding = regexp.MustCompile(`^[0-9a-fA-F]{4,11}$`)
+var hexEnding = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[0-9a-fA-F]{4,11}$`) })
 
 // row reads one; false for a blank one.
 func (l *List) row(cells []string, line int) (Row, bool) {
@@ -238,7 +239,7 @@ func (l *List) row(cells []string, line int) (Row, bool) {
 		digits := strings.NewReplacer(":", "", "-", "", ".", "", " ", "").Replace(said)
 		if mac, ok := wholeMAC(digits); ok {
 			r.MAC = mac
-		} else if hexEnding.MatchString(digits) {
+		} else if hexEnding().MatchString(digits) {
 			r.Ending = strings.ToLower(digits)
 		} else {
 			l.Doubts = append(l.Doubts, fmt.Sprintf("line %d: %q is not a MAC", line, said))

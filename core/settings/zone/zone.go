@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"regexp"
+	"sync"
 
 	"janustat/core/setting"
 )
@@ -22,7 +23,9 @@ type Keeper interface {
 
 // form is that of a time zone in POSIX: the name and offset of its standard time, and of its summer
 // time with the days that it begins and ends.
-var form = regexp.MustCompile(`^(?:[A-Za-z]{3,}|<[A-Za-z0-9+-]{3,}>)[+-]?\d{1,2}(?::\d{2}){0,2}(?:(?:[A-Za-z]{3,}|<[A-Za-z0-9+-]{3,}>)(?:[+-]?\d{1,2}(?::\d{2}){0,2})?(?:,[^,\s]{1,24},[^,\s]{1,24})?)?$`)
+var form = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(?:[A-Za-z]{3,}|<[A-Za-z0-9+-]{3,}>)[+-]?\d{1,2}(?::\d{2}){0,2}(?:(?:[A-Za-z]{3,}|<[A-Za-z0-9+-]{3,}>)(?:[+-]?\d{1,2}(?::\d{2}){0,2})?(?:,[^,\s]{1,24},[^,\s]{1,24})?)?$`)
+})
 
 // Setting is the time zone.
 var Setting = setting.Setting{
@@ -31,7 +34,7 @@ var Setting = setting.Setting{
 	Key:   "timezone", Form: "a POSIX time zone, as `GMT0BST,M3.5.0/1,M10.5.0` (IEEE 1003.1, 8.3)",
 	Meaning: "set on every device, and proved", Otherwise: "each keeps its own, and its daylight saving",
 	Check: func(said string) error {
-		if !form.MatchString(said) {
+		if !form().MatchString(said) {
 			return fmt.Errorf("%q: write it as POSIX does: GMT0BST,M3.5.0/1,M10.5.0 or CET-1CEST,M3.5.0,M10.5.0/3", said)
 		}
 		return nil
