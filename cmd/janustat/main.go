@@ -23,7 +23,14 @@ var keyWork string
 // job of a thousand devices is done on a laptop that does other things beside it.
 const memory = 250 << 20
 
+// garbage is how much the heap grows, in percent of what is in use, until it is collected: a command of
+// a moment ends before that.
+const garbage = 200
+
 func run() int {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(garbage)
+	}
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memory)
 	}

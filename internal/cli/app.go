@@ -3,12 +3,14 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"os"
+	"strings"
 	"sync"
 
 	"github.com/spf13/cobra"
@@ -85,7 +87,12 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	root.SetIn(a.In)
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
+	completing := bufio.NewWriter(a.Out) // a thousand tags are a thousand writes otherwise
+	if len(args) > 0 && strings.HasPrefix(args[0], cobra.ShellCompRequestCmd) {
+		root.SetOut(completing)
+	}
 	ran, err := root.ExecuteContextC(ctx)
+	_ = completing.Flush() // written knows
 	if err == nil && written.err != nil {
 		err = fmt.Errorf("standard output: %w: what was done is done, and what was to be shown is cut off", written.err)
 	}

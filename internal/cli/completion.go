@@ -73,14 +73,19 @@ func adapterWords() []string {
 	return out
 }
 
-// known reads the job's devices as they are; a job that cannot be read has none.
+// known reads what the job's devices are called; a job that cannot be read has none.
 func (a *App) known(c *cobra.Command) (*job.Job, []device.Device) {
 	was := a.quiet // the job is looked for as for any command, and nothing is said of it
 	a.quiet = true
 	a.remembered(c)
 	a.quiet = was
-	j, devices, err := a.open(c.Context())
+	j, err := job.Open(c.Context(), a.jobDir)
 	if err != nil {
+		return nil, nil
+	}
+	devices, err := j.Register.Called(c.Context())
+	if err != nil {
+		j.Close()
 		return nil, nil
 	}
 	return j, devices
@@ -93,7 +98,6 @@ func (a *App) completeDevices(c *cobra.Command, args []string, _ string) ([]stri
 	}
 	defer j.Close()
 	among := j.Sheet.Among(devices)
-	device.Sort(devices)
 	var out []string
 	for i := range devices {
 		d := &devices[i]

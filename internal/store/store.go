@@ -33,6 +33,9 @@ type Store interface {
 type Devices interface {
 	// Devices reads them, in the order of device.Sort.
 	Devices(ctx context.Context) ([]device.Device, error)
+	// Called reads them by what they are called alone, in the same order: ID, tag, choice, MAC, kind,
+	// serial and name. It is quick where there are thousands.
+	Called(ctx context.Context) ([]device.Device, error)
 	// Record writes what is new in devices since they were read, all or none, each as one event: what
 	// others have changed meanwhile stays. Those with ID 0 are new, and get theirs; cause is the work
 	// that it comes of.

@@ -59,11 +59,20 @@ func registerGivesBackWhatWasSaved(t *testing.T, open Open) {
 	j := begin(t, open)
 	list := []device.Device{camera(1), camera(2), {MAC: device.MAC{2, 0, 0, 0, 0, 3}, FirstSeen: time.Unix(0, 0).UTC(), SeenAt: time.Unix(0, 0).UTC()}}
 	list[2].Facts.Kind = device.Other
+	list[1].Name = "Gangway B"
 	require.NoError(t, j.Register.Record(t.Context(), "test", list))
 	got, err := j.Register.Devices(t.Context())
 	require.NoError(t, err)
 	for i := range list {
 		require.NotZero(t, list[i].ID)
+	}
+	called, err := j.Register.Called(t.Context())
+	require.NoError(t, err)
+	require.Len(t, called, len(got))
+	for i, d := range got {
+		want := device.Device{ID: d.ID, Tag: d.Tag, InJob: d.InJob, MAC: d.MAC}
+		want.Kind, want.Serial, want.Name = d.Kind, d.Serial, d.Name
+		assert.Equal(t, want, called[i])
 	}
 	list[2].Addresses, list[2].Clashing = []netip.Addr{}, []device.MAC{}
 	assert.Equal(t, list, got)

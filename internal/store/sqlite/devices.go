@@ -20,6 +20,34 @@ func (r *Register) Devices(ctx context.Context) ([]device.Device, error) {
 	return devices, err
 }
 
+// Called reads every device by what it is called alone, in the order of device.Sort.
+func (r *Register) Called(ctx context.Context) ([]device.Device, error) {
+	var many int
+	if err := r.db.QueryRowContext(ctx, "SELECT count(*) FROM device").Scan(&many); err != nil {
+		return nil, fmt.Errorf("register: %w", err)
+	}
+	rows, err := r.db.QueryContext(ctx, "SELECT id, tag, in_job, mac, kind, serial, name FROM device ORDER BY mac")
+	if err != nil {
+		return nil, fmt.Errorf("register: %w", err)
+	}
+	defer rows.Close()
+	out := make([]device.Device, 0, many)
+	for rows.Next() {
+		out = append(out, device.Device{})
+		d := &out[len(out)-1]
+		var mac string
+		if err := rows.Scan(&d.ID, &d.Tag, &d.InJob, &mac, &d.Kind, &d.Serial, &d.Name); err != nil {
+			return nil, fmt.Errorf("register: %w", err)
+		}
+		if err := d.MAC.UnmarshalText([]byte(mac)); err != nil {
+			return nil, fmt.Errorf("register: %w", err)
+		}
+		d.Tag, d.Serial, d.Name = shown(d.Tag), shown(d.Serial), shown(d.Name)
+	}
+	device.Sort(out)
+	return out, rows.Err()
+}
+
 // Happened carries events into what is known of one device, in one transaction.
 func (r *Register) Happened(ctx context.Context, cause string, id int64, events ...device.Event) error {
 	return r.Change(ctx, cause, id, func(d *device.Device) { d.Apply(events...) })

@@ -86,9 +86,9 @@ func (p *pen) begin(ctx context.Context, d *device.Device) error {
 		return err
 	}
 	d.Version = 1
-	res, err := p.exec(ctx, `INSERT INTO device (tag, in_job, mac, endpoint, kind, serial, access, condition, address,
+	res, err := p.exec(ctx, `INSERT INTO device (tag, in_job, mac, endpoint, kind, serial, name, access, condition, address,
 		addresses, clashing, facts, allotted, why, asked, as_found, as_left, first_seen, seen_at, proved_at, opened_at, reset_at, changed_at, alarm, version)
-		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`, columns(d)...)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`, columns(d)...)
 	if err != nil {
 		return err
 	}
@@ -146,7 +146,7 @@ func (p *pen) write(ctx context.Context, was row, d *device.Device) error {
 
 // update has a device's row hold what the device is by now.
 func (p *pen) update(ctx context.Context, d *device.Device) error {
-	_, err := p.exec(ctx, `UPDATE device SET tag=?, in_job=?, mac=?, endpoint=?, kind=?, serial=?, access=?, condition=?, address=?,
+	_, err := p.exec(ctx, `UPDATE device SET tag=?, in_job=?, mac=?, endpoint=?, kind=?, serial=?, name=?, access=?, condition=?, address=?,
 		addresses=?, clashing=?, facts=?, allotted=?, why=?, asked=?, as_found=?, as_left=?, first_seen=?, seen_at=?, proved_at=?, opened_at=?, reset_at=?, changed_at=?, alarm=?, version=? WHERE id=?`,
 		append(columns(d), d.ID)...)
 	return err
@@ -182,7 +182,7 @@ func columns(d *device.Device) []any {
 		address = a.String()
 	}
 	return []any{
-		d.Tag, d.InJob, d.MAC.String(), d.Endpoint, d.Kind, d.Serial, d.Access, d.Condition, address,
+		d.Tag, d.InJob, d.MAC.String(), d.Endpoint, d.Kind, d.Serial, d.Name, d.Access, d.Condition, address,
 		asJSON(d.Addresses, "[]"), asJSON(d.Clashing, "[]"), asJSON(d.Facts, "{}"),
 		settingsJSON(d.Allotted), d.Why, d.Asked, settingsJSON(d.AsFound), settingsJSON(d.AsLeft),
 		stamp(d.FirstSeen), stamp(d.SeenAt), nullable(stamp(d.Proved)),

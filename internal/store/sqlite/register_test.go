@@ -182,7 +182,7 @@ func TestAnAddressThatWasAskedForIsTakenOver(t *testing.T) {
 	list := []device.Device{camera(1), camera(2)}
 	list[0].Why, list[1].Why = "as asked for; next free in block camera", "next free in block camera"
 	require.NoError(t, r.Record(t.Context(), "test", list))
-	for _, as := range []string{"ALTER TABLE device DROP COLUMN asked", "DROP TABLE event", "ALTER TABLE device DROP COLUMN version", "DELETE FROM schema_version WHERE version_id >= 12"} {
+	for _, as := range []string{"ALTER TABLE device DROP COLUMN asked", "DROP TABLE event", "DROP INDEX device_called", "DROP INDEX device_before_events", "ALTER TABLE device DROP COLUMN name", "ALTER TABLE device DROP COLUMN version", "DELETE FROM schema_version WHERE version_id >= 12"} {
 		_, err = r.db.ExecContext(t.Context(), as)
 		require.NoError(t, err)
 	}
