@@ -43,7 +43,7 @@ type row struct {
 	state  []byte
 }
 
-// rows reads the rows of devices, by ID: of one, or of all where id is zero.
+// rows reads the rows of devices, by ID: of one, or of all where that is zero.
 func (p *pen) rows(ctx context.Context, id int64) (map[int64]row, error) {
 	query, args := "SELECT "+deviceColumns+" FROM device", []any(nil)
 	if id != 0 {
