@@ -37,7 +37,7 @@ var inside = map[string][]string{
 	"core/keys":                  {"core/commission", "core/device", "core/evidence", "core/secret"},
 	"core/sheet":                 {"core/commission", "core/device", "core/ground", "core/secret", "core/text", "core/setting", "core/settings", "core/settings/"},
 	"core/policy":                {"core/advice", "core/commission", "core/device", "core/ground", "core/keys", "core/lan", "core/secret", "core/sheet", "core/text", "core/setting", "core/settings", "core/settings/"},
-	"core/proving":               {"core/advice", "core/commission", "core/device", "core/evidence", "core/secret", "core/text", "core/checks"},
+	"core/proving":               {"core/advice", "core/commission", "core/device", "core/evidence", "core/secret", "core/text", "core/checks", "core/setting", "core/settings"},
 	"internal/nic":               {"core/device", "internal/speak/arp"},
 	"internal/wire":              {"core/device", "core/lan", "core/secret", "core/text", "internal/intake"},
 	"internal/keeper":            {},

@@ -21,6 +21,11 @@ type Plan struct {
 	From     netip.Addr // where it was last met
 	// Target is what it is to have: address, prefix, gateway, name and servers; Wants is the rest, by setting.
 	Wants setting.Values
+	// Whole has everything read that the record tells of a device, wanted or not.
+	Whole bool
+	// Was are the settings that are watched as the device was left with them: they are read again,
+	// and what has changed of them is news.
+	Was setting.Values
 	// DHCP means that it keeps the address by a reservation. Empty ones are left as they are.
 	Target device.Settings
 	// Pictures tells that its pictures are to show its name.

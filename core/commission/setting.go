@@ -44,7 +44,7 @@ func ReadAll(ctx context.Context, s Session, p Plan) (Found, error) {
 		return f, err
 	}
 	for _, x := range settings.All {
-		if _, wanted := p.Wants[x.Name]; !wanted {
+		if _, wanted := p.Wants[x.Name]; !wanted && !(x.Watched && (p.Whole || p.Was[x.Name] != "")) {
 			continue
 		}
 		value, told, err := x.Read(ctx, s)
@@ -60,7 +60,7 @@ func ReadAll(ctx context.Context, s Session, p Plan) (Found, error) {
 		if f.Values == nil {
 			f.Values = setting.Values{}
 		}
-		f.Values[x.Name] = text.Harmless(value, text.Short, nil)
+		f.Values[x.Name] = text.Harmless(value, text.Long, nil)
 	}
 	f.Settings.Keep(f.Values)
 	return f, nil

@@ -1,6 +1,7 @@
 package commission
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -8,6 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"janustat/core/setting"
+	"janustat/core/settings/discovery"
+	"janustat/core/settings/outside"
 	"janustat/core/settings/rtspport"
 	"janustat/core/settings/zone"
 )
@@ -73,4 +76,44 @@ func TestARTSPPortThatIsNotToldIsSetOnce(t *testing.T) {
 	}
 	p.From, p.Answered = newPlace, map[Step]string{Step(rtspport.Name): `"5041"`}
 	assert.Empty(t, d.run(t.Context(), p).Writes, "a second run")
+}
+
+// What is watched is in the record of every device that is set up; it is changed where that is wanted,
+// and discovery last of all, when the device is at its address.
+func TestWhatADeviceTellsTheWorld(t *testing.T) {
+	d, p := newToy(), plan()
+	d.outside, p.Whole = &outside.Links{Uplinks: []string{"wss://a.example"}, RemoteUser: "cloud"}, true
+	r := d.run(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Equal(t, setting.Values{outside.Name: "uplink wss://a.example; remote user cloud", discovery.Name: "on"}, r.Left.Settings.Values)
+	assert.NotContains(t, r.Writes, Step(outside.Name))
+
+	d, p = newToy(), plan()
+	d.outside = &outside.Links{DynamicDNS: "cam.example"}
+	p.Wants = setting.Values{outside.Name: outside.Nothing, discovery.Name: "off"}
+	r = d.run(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	at := func(s Step) int { return slices.Index(r.Writes, s) }
+	assert.Less(t, at(Step(outside.Name)), at(StepAddress))
+	assert.Greater(t, at(Step(discovery.Name)), at(StepAddress))
+	assert.True(t, d.hidden)
+	assert.Equal(t, setting.Values{outside.Name: outside.Nothing, discovery.Name: "off"}, r.Left.Settings.Values)
+	p.From = newPlace
+	assert.Empty(t, d.run(t.Context(), p).Writes, "a second run")
+
+	// What it keeps all the same is told, and proved.
+	d.outside, d.keepsLinks = &outside.Links{Remote: true}, true
+	r = d.run(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Contains(t, strings.Join(r.Notes, " "), "accepts its outside connections (none) but does not keep it")
+	assert.True(t, slices.ContainsFunc(Proofs(p, r.Left), func(c Proof) bool {
+		return c.Name == string(outside.Name) && !c.OK && c.Got == "remote discovery"
+	}))
+
+	// One that has no means to tell is left as it is, and not proved.
+	d.outside, d.keepsLinks = nil, false
+	r = d.run(t.Context(), p)
+	require.Equal(t, Done, r.Status, r.Reason)
+	assert.Empty(t, r.Writes)
+	assert.False(t, slices.ContainsFunc(Proofs(p, r.Left), func(c Proof) bool { return c.Name == string(outside.Name) }))
 }

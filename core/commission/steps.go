@@ -176,9 +176,15 @@ func init() { // it refers to functions that refer to it
 		{name: StepHand, while: byHands, told: "set up by hand: %s"},
 	}
 	// A clock is told with its zone: the zone comes first. What an address does not change may come
-	// before that.
-	at := slices.IndexFunc(table, func(s step) bool { return s.name == StepClock })
-	for _, s := range slices.Backward(settings.All) {
+	// before that; the last comes when the device is where it is to be.
+	before := func(name Step) int {
+		return slices.IndexFunc(table, func(s step) bool { return s.name == name })
+	}
+	for _, s := range settings.All {
+		at := before(StepClock)
+		if s.Last {
+			at = before(StepRestart)
+		}
 		table = slices.Insert(table, at, ofSetting(s))
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"janustat/core/device"
 	"janustat/core/evidence"
 	"janustat/core/secret"
+	"janustat/core/settings/outside"
 )
 
 // toy is a device, its site, journal and attempts in one: what the worker meets.
@@ -29,9 +30,12 @@ type toy struct {
 	loseKey     int  // so many CreateUsers replies are lost, the user being made
 	inUse       bool
 	rtsp        uint16
-	mutePorts   bool // it does not say which that is
-	shutPorts   bool // it plays at the port that it has
-	unheard     bool // no silence says anything: the wire lets too few questions pass
+	mutePorts   bool           // it does not say which that is
+	shutPorts   bool           // it plays at the port that it has
+	outside     *outside.Links // nil does not tell
+	keepsLinks  bool           // it says that they are removed, and keeps them
+	hidden      bool           // discovery is off
+	unheard     bool           // no silence says anything: the wire lets too few questions pass
 	journalFail bool
 	rules       *secret.Rules
 	budget      time.Duration

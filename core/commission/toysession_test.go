@@ -11,6 +11,7 @@ import (
 	"janustat/core/device"
 	"janustat/core/evidence"
 	"janustat/core/secret"
+	"janustat/core/settings/outside"
 )
 
 type toySession struct{ *toy }
@@ -73,6 +74,31 @@ func (s *toySession) SetRTSPPort(_ context.Context, port uint16) error {
 		return errors.New("no such setting")
 	}
 	s.rtsp = port
+	return nil
+}
+
+func (s *toySession) Outside(context.Context) (outside.Links, bool, error) {
+	if s.outside == nil {
+		return outside.Links{}, false, nil
+	}
+	return *s.outside, true, nil
+}
+
+func (s *toySession) CloseOutside(context.Context) error {
+	s.note("write outside")
+	if !s.keepsLinks {
+		s.outside = &outside.Links{}
+	}
+	return nil
+}
+
+func (s *toySession) Discoverable(context.Context) (on, told bool, err error) {
+	return !s.hidden, true, nil
+}
+
+func (s *toySession) SetDiscoverable(_ context.Context, on bool) error {
+	s.note("write discovery")
+	s.hidden = !on
 	return nil
 }
 

@@ -17,6 +17,22 @@ func (s *Settings) All() setting.Values {
 	return out
 }
 
+// Setting gives a setting as the device was read last, else as it was left, else as it was found; "" is
+// not known, or what is said of one that does not tell it.
+func (d *Device) Setting(s setting.Setting) string {
+	for _, of := range []*Settings{d.Settings, d.AsLeft, d.AsFound} {
+		if of != nil {
+			if value := of.All()[s.Name]; value != "" {
+				return value
+			}
+		}
+	}
+	if d.AsLeft != nil {
+		return s.Untold
+	}
+	return ""
+}
+
 // Keep records values.
 func (s *Settings) Keep(values setting.Values) {
 	s.Values = maps.Clone(s.Values)

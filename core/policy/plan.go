@@ -95,6 +95,10 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Pla
 	}
 	plan.Target, plan.NameBySerial = p.target(d), p.sheet().NameBySerial
 	plan.Target.Name, plan.Unnamed = p.sheet().NameFor(d), d.Tag
+	plan.Whole = true
+	if d.AsLeft != nil {
+		plan.Was = d.AsLeft.Values
+	}
 	plan.Wants = settings.Wanted(p.Sheet.Settings, setting.Device{
 		Camera:  d.Kind == device.Camera || d.Kind == device.Intercom && !d.Indoor,
 		Address: netip.PrefixFrom(plan.Target.Address, plan.Target.Prefix),

@@ -154,6 +154,7 @@ func (p Prover) read(ctx context.Context, plan commission.Plan, limit time.Durat
 	if err := p.joined(ctx, s, plan, out); err != nil {
 		return err
 	}
+	out.News = append(out.News, changedOf(plan, out.Found)...)
 	out.judge(plan)
 	return p.oldKeys(ctx, s, plan, out)
 }

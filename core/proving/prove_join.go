@@ -9,6 +9,7 @@ import (
 
 	"janustat/core/checks"
 	"janustat/core/commission"
+	"janustat/core/settings"
 )
 
 // joined looks how what the device knows of others fares, and whether its own picture can
@@ -43,6 +44,19 @@ func newsOf(plan commission.Plan, f commission.Found) (out []string) {
 		if c.Used && !planned {
 			out = append(out, fmt.Sprintf("channel %d plays %s, which is not in the job", c.Number, c.Plays))
 		}
+	}
+	return out
+}
+
+// changedOf tells what of the settings that are watched somebody has changed since the device was left,
+// where the job sheet does not say how they are to be.
+func changedOf(plan commission.Plan, f commission.Found) (out []string) {
+	for _, s := range settings.All {
+		was, is := plan.Was[s.Name], f.Values[s.Name]
+		if _, wanted := plan.Wants[s.Name]; wanted || !s.Watched || was == "" || is == "" || was == is {
+			continue
+		}
+		out = append(out, fmt.Sprintf("%s: %s, and %s when it was set up", s.Title, is, was))
 	}
 	return out
 }

@@ -34,6 +34,12 @@ type Setting struct {
 
 	// Optional is a setting that a device need not have: one that does not tell it is left without.
 	Optional bool
+	// Watched is a setting that is read of every device, and is in its record, wanted or not.
+	Watched bool
+	// Untold is what is said of a device that has been opened and does not tell it; "" is nothing.
+	Untold string
+	// Last is a setting that is set once the device is at its address.
+	Last bool
 	// Read reads the value in a conversation that has the ability. told is false where the device
 	// does not tell.
 	Read func(ctx context.Context, conversation any) (value string, told bool, err error)

@@ -3,12 +3,14 @@ package settings
 
 import (
 	"janustat/core/setting"
+	"janustat/core/settings/discovery"
+	"janustat/core/settings/outside"
 	"janustat/core/settings/rtspport"
 	"janustat/core/settings/zone"
 )
 
 // All are the settings, in the order in which they are set and shown.
-var All = []setting.Setting{zone.Setting, rtspport.Setting}
+var All = []setting.Setting{zone.Setting, rtspport.Setting, outside.Setting, discovery.Setting}
 
 // Wanted gives what a device is to have by what the job sheet says of each.
 func Wanted(said setting.Values, d setting.Device) setting.Values {

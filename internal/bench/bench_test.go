@@ -99,6 +99,10 @@ func TestDialectsSayTheSame(t *testing.T) {
 		assert.Equal(t, typNS, got.XMLName.Space)
 		assert.True(t, slices.ContainsFunc(got.Attrs, func(a xml.Attr) bool { return a.Name.Local == "token" && a.Value == `a"b` }), dialect)
 		assert.Contains(t, e.find("Body", "Answer", "Types").value(), ":NetworkVideoTransmitter")
+		var odd element
+		require.NoError(t, xml.Unmarshal(render(dialect, el("urn:of-nobody", "Answer", el(recNS, "A", "1"), el("urn:of-nobody", "B", "2"))), &odd))
+		assert.Equal(t, "1", odd.find("A").value(), dialect)
+		assert.Equal(t, xml.Name{Space: "urn:of-nobody", Local: "B"}, odd.find("B").XMLName, dialect)
 	}
 	assert.NotContains(t, string(render("default", root)), "SOAP-ENV")
 }

@@ -50,14 +50,25 @@ func (d *Device) character() character {
 	if d.unit.model.Kind == "recorder" && d.unit.model.Channels == 0 {
 		c.services = slices.DeleteFunc(slices.Clone(c.services), func(ns string) bool { return ns == recNS || ns == rcvNS })
 	}
+	if d.is(uplinked) {
+		c.services = append(slices.Clone(c.services), uplinkNS)
+	}
 	return c
 }
 
 // offers reports whether a device has what an operation is of.
 func (d *Device) offers(ns, name string) bool {
 	switch {
-	case name == "SendAuxiliaryCommand", ns == devNS && name == "GetServiceCapabilities":
+	case name == "SendAuxiliaryCommand":
 		return d.unit.model.Lamp
+	case ns == devNS && name == "GetServiceCapabilities":
+		return d.unit.model.Lamp || d.outer()
+	case ns == uplinkNS, strings.HasSuffix(name, "RemoteUser"):
+		return d.is(uplinked)
+	case strings.HasSuffix(name, "DynamicDNS"):
+		return d.is(dynamicName)
+	case strings.HasSuffix(name, "RemoteDiscoveryMode"):
+		return d.is(remotelyFound)
 	case ns == recNS || ns == rcvNS:
 		return d.unit.model.Channels > 0
 	case name == "GetSnapshotUri" && d.is(noStill):

@@ -72,6 +72,7 @@ type state struct {
 	osds    []osd  // on its screen
 	rtsp    uint16 // the port that it plays at; 0 is the usual one
 
+	outward  outward
 	recorder recorder // channels of a recorder
 	hail     speaks
 }
@@ -106,6 +107,7 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"}, zone: cmp.Or(u.Zone, UsualZone), summer: true, source: "VideoSource_1", osds: osdsOf(&u.model), recorder: recorderOf(&u.model),
 	}
 	d.state.recorder.lay(&u)
+	d.state.outward = d.outwardOf()
 	if d.is(followsNTP) {
 		d.state.byNTP, d.state.ntp = true, []netip.Addr{netip.MustParseAddr("10.61.8.9")}
 	}
@@ -172,7 +174,7 @@ func (d *Device) Reset() {
 		d.state.address = p
 	}
 	d.state.gateway, d.state.dhcp, d.state.next = netip.Addr{}, false, nil
-	d.state.users = map[string]account{}
+	d.state.users, d.state.outward = map[string]account{}, d.outwardOf()
 	d.state.source, d.state.osds = "VideoSource_1", osdsOf(&d.unit.model)
 	d.state.recorder, d.state.hail = recorderOf(&d.unit.model), speaks{}
 	d.state.scopes = []string{scopeRoot + "name/" + strings.ReplaceAll(d.unit.model.Name, " ", ""), scopeRoot + "location/"}

@@ -37,10 +37,11 @@ type targetService struct {
 	types    func() [][2]string
 	scopes   func() []string
 	xaddr    func() string
-	typed    bool // ignores probes that name no type of its own
-	silent   bool // matches carry no XAddrs
-	mute     bool // says no Hello
-	untyped  bool // nor types, nor scopes
+	typed    bool        // ignores probes that name no type of its own
+	silent   bool        // matches carry no XAddrs
+	mute     bool        // says no Hello
+	hidden   func() bool // says nothing at all; nil is never
+	untyped  bool        // nor types, nor scopes
 	shape    func(answer *node)
 	toAll    bool                  // answers questions by multicast
 	from     func() net.PacketConn // answers come from; nil is the port that was asked
@@ -70,7 +71,7 @@ func (d *Device) startDiscovery(hello bool) error {
 		},
 		untyped: d.is(untyped),
 		typed:   d.unit.model.TypedOnly,
-		silent:  d.unit.model.NoXAddrs, mute: d.is(noHello),
+		silent:  d.unit.model.NoXAddrs, mute: d.is(noHello), hidden: d.hidden,
 		instance: d.boots, toAll: d.is(answersAll), lazy: d.is(seldomAnswers),
 	}
 	if d.is(otherPort) {
@@ -154,6 +155,9 @@ func (t *targetService) mayAsk(datagram []byte) bool {
 }
 
 func (t *targetService) take(c groupConn, msg *element, from net.Addr) {
+	if t.hidden != nil && t.hidden() {
+		return
+	}
 	var answer *node
 	var action string
 	body := msg.find("Body")
@@ -215,7 +219,7 @@ func (t *targetService) match(name string, withAddress bool) *node {
 }
 
 func (t *targetService) hello() {
-	if t.mute {
+	if t.mute || t.hidden != nil && t.hidden() {
 		return
 	}
 	m := t.match("Hello", !t.silent)

@@ -42,6 +42,14 @@ func init() {
 		"SetNTP":                   {writing, false, setNTP},
 		"GetServiceCapabilities":   {preAuth, true, deviceCapabilities},
 		"SendAuxiliaryCommand":     {writing, false, auxiliary},
+		"GetRemoteUser":            {secret, false, getRemoteUser},
+		"SetRemoteUser":            {writing, false, setRemoteUser},
+		"GetDynamicDNS":            {reading, false, getDynamicDNS},
+		"SetDynamicDNS":            {writing, false, setDynamicDNS},
+		"GetRemoteDiscoveryMode":   {reading, false, getRemoteMode},
+		"SetRemoteDiscoveryMode":   {writing, false, setRemoteMode},
+		"GetDiscoveryMode":         {reading, false, getMode},
+		"SetDiscoveryMode":         {writing, false, setMode},
 	}
 }
 
@@ -234,8 +242,16 @@ func getProtocols(d *Device, _ *element) (*node, *fault) {
 // lampCommands are those of a device with an infrared lamp.
 var lampCommands = []string{"tt:IRLamp|On", "tt:IRLamp|Off", "tt:IRLamp|Auto"}
 
-func deviceCapabilities(_ *Device, _ *element) (*node, *fault) {
-	return response("GetServiceCapabilities", el(devNS, "Capabilities", el(devNS, "Misc").with("AuxiliaryCommands", strings.Join(lampCommands, " "))))
+func deviceCapabilities(d *Device, _ *element) (*node, *fault) {
+	is := map[bool]string{false: "false", true: "true"}
+	out := el(devNS, "Capabilities",
+		el(devNS, "Network").with("DynDNS", is[d.is(dynamicName)]),
+		el(devNS, "Security").with("RemoteUserHandling", is[d.is(uplinked)]),
+		el(devNS, "System").with("RemoteDiscovery", is[d.is(remotelyFound)]).with("DiscoveryBye", "true"))
+	if d.unit.model.Lamp {
+		out.kids = append(out.kids, el(devNS, "Misc").with("AuxiliaryCommands", strings.Join(lampCommands, " ")))
+	}
+	return response("GetServiceCapabilities", out)
 }
 
 func auxiliary(d *Device, req *element) (*node, *fault) {

@@ -21,7 +21,7 @@ const (
 
 // usual are the prefixes that most makers' examples use.
 var usual = map[string]string{
-	envNS: "SOAP-ENV", devNS: "tds", typNS: "tt", errNS: "ter", netNS: "dn", wsdNS: "wsdd", wsaNS: "wsa", printerNS: "prn", medNS: "trt",
+	envNS: "SOAP-ENV", devNS: "tds", typNS: "tt", errNS: "ter", netNS: "dn", wsdNS: "wsdd", wsaNS: "wsa", printerNS: "prn", medNS: "trt", recNS: "trc", rcvNS: "trv", uplinkNS: "tup",
 }
 
 // node is an XML element to be written in some maker's manner.
@@ -102,7 +102,13 @@ func (w *writer) node(n *node, inherited string, depth int) {
 		name = prefix + ":" + n.name
 		decl = append(decl, [2]string{"xmlns:" + prefix, n.space})
 	default:
-		name = usual[n.space] + ":" + n.name
+		prefix, known := usual[n.space]
+		if !known { // declared where it is used
+			w.odd++
+			prefix = fmt.Sprintf("x%d", w.odd)
+			decl = append(decl, [2]string{"xmlns:" + prefix, n.space})
+		}
+		name = prefix + ":" + n.name
 		if depth == 0 {
 			for ns, p := range usual {
 				decl = append(decl, [2]string{"xmlns:" + p, ns})

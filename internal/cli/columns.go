@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"janustat/core/device"
+	"janustat/core/settings"
 	"janustat/core/sheet"
 	"janustat/core/text"
 	"janustat/internal/job"
@@ -72,6 +73,14 @@ var listColumns = []listColumn{
 	{store.Place, "where it hangs, as noted", column{head: "PLACE"}, func(r *row) string { return r.notes[store.Place] }, nil},
 	{store.Port, "the port of the switch, as noted", column{head: "PORT"}, func(r *row) string { return r.notes[store.Port] }, nil},
 	{store.Remark, "a remark, as noted", column{head: "REMARK"}, func(r *row) string { return r.notes[store.Remark] }, nil},
+}
+
+func init() { // the settings that are folders of their own
+	at := 1 + slices.IndexFunc(listColumns, func(c listColumn) bool { return c.key == "dhcp" })
+	for _, s := range slices.Backward(settings.All) {
+		key := strings.ReplaceAll(string(s.Name), " ", "_")
+		listColumns = slices.Insert(listColumns, at, listColumn{key, "its " + s.Title, column{head: strings.ToUpper(string(s.Name)), spare: 12}, func(r *row) string { return r.Setting(s) }, nil})
+	}
 }
 
 // listed are the columns that a list has where none are asked for.

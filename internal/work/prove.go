@@ -85,6 +85,7 @@ func (d *Desk) provable(ctx context.Context, keys *keyring.Keyring) ([]commissio
 	policy.Recorded(plans, d.Devices)
 	inClear := map[int64]bool{}
 	for i := range plans {
+		plans[i].Whole = false // what the record has of it is compared, and no more is asked
 		if _, _, ok := keys.For(plans[i].MAC); !ok {
 			plans[i].Password = secret.Password{}
 		}

@@ -239,8 +239,6 @@ const (
 	deviceNS = "http://www.onvif.org/ver10/device/wsdl"
 	schemaNS = "http://www.onvif.org/ver10/schema"
 	prefixes = `xmlns:tds="` + deviceNS + `" xmlns:trt="` + mediaNS + `" xmlns:tt="` + schemaNS + `"`
-	// joining are those beside, of the services by which devices are joined up.
-	joining = ` xmlns:tr2="` + media2NS + `" xmlns:trc="` + recordingNS + `" xmlns:trv="` + receiverNS + `"`
 )
 
 // call carries out one operation of the device service. inner is the XML inside

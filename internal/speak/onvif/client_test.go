@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"regexp"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -34,6 +35,9 @@ const (
 )
 
 // stub answers by the operation named in the request.
+// prefixForm is that of a tag with a prefix.
+var prefixForm = regexp.MustCompile(`<([a-z0-9]+):`)
+
 func stub(t testing.TB, answer func(w http.ResponseWriter, r *http.Request, op string, body string)) *Client {
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		b, err := io.ReadAll(r.Body)
@@ -41,6 +45,9 @@ func stub(t testing.TB, answer func(w http.ResponseWriter, r *http.Request, op s
 		_, op, _ := strings.Cut(string(b), "<s:Body><")
 		_, op, _ = strings.Cut(op, ":") // after the prefix of its service
 		op = op[:strings.IndexAny(op+">", ">/ ")]
+		for _, prefix := range prefixForm.FindAllSubmatch(b, -1) {
+			assert.Contains(t, string(b), "xmlns:"+string(prefix[1])+`="`, "%s: its prefixes are declared", op)
+		}
 		answer(&answering{ResponseWriter: w, op: op}, r, op, string(b))
 	}))
 	t.Cleanup(srv.Close)

@@ -19,6 +19,7 @@ var changes = map[string][]string{
 	"CreateUsers": {"GetUsers"}, "SetUser": {"GetUsers"}, "DeleteUsers": {"GetUsers"},
 	"SetScopes": {"GetScopes"}, "SetDNS": {"GetDNS"}, "SetNTP": {"GetNTP"}, setTime: {},
 	"SetNetworkDefaultGateway": {"GetNetworkDefaultGateway"}, "SetNetworkProtocols": {"GetNetworkProtocols"},
+	"SetDiscoveryMode": {"GetDiscoveryMode"}, "SetRemoteUser": {}, "SetDynamicDNS": {}, "SetRemoteDiscoveryMode": {},
 }
 
 // recall asks a question of the device service, unless it was answered before.
@@ -48,7 +49,7 @@ func (c *Client) hold(operation string, answer []byte) {
 }
 
 // lasting are the questions whose answers no move and no restart changes, for all that is known.
-var lasting = []string{"GetDNS", "GetNTP", "GetNetworkProtocols"}
+var lasting = []string{"GetDNS", "GetNTP", "GetNetworkProtocols", "GetServiceCapabilities", "GetDiscoveryMode"}
 
 // Lasting gives what the device has told that holds beyond the conversation, and Recall takes it
 // into another one with the same device.

@@ -133,7 +133,7 @@ func (c *Client) send(ctx context.Context, s service, operation, inner string) (
 	}
 	spaces := prefixes
 	if s.prefix != "tds" && s.prefix != "trt" {
-		spaces += joining
+		spaces += " xmlns:" + s.prefix + `="` + s.ns + `"`
 	}
 	body := soap.Envelope(spaces, head, "<"+s.prefix+":"+operation+">"+inner+"</"+s.prefix+":"+operation+">")
 	return c.post(ctx, s.url, s.ns+"/"+operation, body)

@@ -12,6 +12,8 @@ import (
 	"janustat/core/device"
 	"janustat/core/evidence"
 	"janustat/core/secret"
+	"janustat/core/settings/discovery"
+	"janustat/core/settings/outside"
 	"janustat/core/settings/rtspport"
 	"janustat/core/settings/zone"
 	"janustat/core/text"
@@ -47,6 +49,8 @@ var _ interface {
 	commission.ClockSetter
 	zone.Keeper
 	rtspport.Keeper
+	outside.Connected
+	discovery.Announcer
 	commission.Namer
 	commission.ServerSetter
 	commission.Addresser

@@ -9,6 +9,7 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/secret"
+	"janustat/core/settings/outside"
 	"janustat/internal/reach"
 	"janustat/internal/speak/onvif"
 	"janustat/internal/speak/soap"
@@ -132,4 +133,24 @@ func (s *session) RTSPPort(ctx context.Context) (port uint16, told bool, err err
 // SetRTSPPort implements rtspport.Keeper.
 func (s *session) SetRTSPPort(ctx context.Context, port uint16) error {
 	return s.lost(s.Client.SetRTSPPort(ctx, port))
+}
+
+// Outside implements outside.Connected.
+func (s *session) Outside(ctx context.Context) (outside.Links, bool, error) {
+	o, told, err := s.Client.Outside(ctx)
+	return outside.Links(o), told, s.lost(err)
+}
+
+// CloseOutside implements outside.Connected.
+func (s *session) CloseOutside(ctx context.Context) error { return s.lost(s.Client.CloseOutside(ctx)) }
+
+// Discoverable implements discovery.Announcer.
+func (s *session) Discoverable(ctx context.Context) (on, told bool, err error) {
+	on, told, err = s.Client.Discoverable(ctx)
+	return on, told, s.lost(err)
+}
+
+// SetDiscoverable implements discovery.Announcer.
+func (s *session) SetDiscoverable(ctx context.Context, on bool) error {
+	return s.lost(s.Client.SetDiscoverable(ctx, on))
 }
