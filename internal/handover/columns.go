@@ -52,6 +52,7 @@ var columns = []column{
 	{"access", "Access", func(e *Entry) any { return string(e.Access) }, func(e *Entry, s string) { e.Access = device.Access(s) }, true},
 	{"password", "Password set", func(e *Entry) any { return passwordText(*e) }, func(e *Entry, s string) { e.InClear = s == inClear }, true},
 	textColumn("password_held_by", "Password held by", func(e *Entry) *string { return &e.Custody }, true),
+	textColumn("transport", "Spoken with over", func(e *Entry) *string { return &e.Transport }, true),
 	listColumn("encryption", "Weak encryption", func(e *Entry) *[]string { return &e.Weak }, true),
 	{"found_at", "Found at", func(e *Entry) any { return foundAt(e.AsFound) }, readFound, true},
 	// When it was proved is otherwise after every proof: only whether it is, is compared.

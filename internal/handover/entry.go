@@ -56,6 +56,8 @@ type Entry struct {
 	Stream string   `json:"stream,omitempty"` // codec, size and where
 	// Own are fields of the installer's own.
 	Own map[string]string `json:"own,omitempty"`
+	// Transport is how it is spoken with; "" is not known.
+	Transport string `json:"transport,omitempty"`
 	// Weak says what is weak about its encryption, in the standards' words.
 	Weak []string `json:"weak_encryption,omitempty"`
 	// How it gets its address, and what it asks.
@@ -155,6 +157,7 @@ func entry(d *device.Device, f Facts, joined []string, leftOut bool) Entry {
 	if d.TLS != nil {
 		e.Weak, e.Certificate = d.TLS.Weak, d.TLS.Fingerprint
 	}
+	e.Transport = transport(d)
 	e.planned = d.Commissioned() && d.OpenedAt.IsZero()
 	e.Accounts, e.Ports, e.Services = f.Accounts[d.ID], d.Ports, d.Offers
 	if p, ok := f.Proofs[d.ID]; ok {

@@ -60,7 +60,7 @@ func (r Record) HTML(o Options) ([]byte, error) {
 	}
 	var b bytes.Buffer
 	err := pageTemplate().Execute(&b, map[string]any{
-		"R": r, "Groups": groups, "Stills": stills, "Facts": factsOf, "Failing": r.failing(), "Rest": r.restLines(), "Channels": sortedChannels(r.Channels), "Found": foundText, "Custody": r.Custody(),
+		"R": r, "Groups": groups, "Stills": stills, "Facts": factsOf, "Security": r.securityRows(), "SecurityHeads": securityHeads(), "SecurityLines": r.securityLines(), "Failing": r.failing(), "Rest": r.restLines(), "Channels": sortedChannels(r.Channels), "Found": foundText, "Custody": r.Custody(),
 	})
 	if err != nil {
 		return nil, fmt.Errorf("page: %w", err)

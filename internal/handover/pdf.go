@@ -98,6 +98,7 @@ func (r Record) PDF(o Options) ([]byte, error) {
 	r.networkPage(p)
 	r.tablePage(p)
 	r.channelPage(p)
+	r.securityPage(p)
 	if err := r.devicePages(p, o.Stills); err != nil {
 		return nil, err
 	}

@@ -78,7 +78,7 @@ func Read(path string) (Record, error) {
 
 // newer are the columns that came later than the others, and that records before them did not
 // have.
-var newer = []string{"addressing", "dns", "ntp", "timezone", "accounts", "certificate", "ports", "services", "checks"}
+var newer = []string{"addressing", "dns", "ntp", "timezone", "accounts", "certificate", "ports", "services", "checks", "transport"}
 
 // known tells which columns a record in JSON has; nil is all, and all of the site's facts.
 func known(data []byte) (columnsOf map[string]bool, site map[string]string, err error) {

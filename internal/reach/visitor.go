@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -55,11 +56,16 @@ func (v *Visitor) lose(to device.MAC) {
 	v.lost = to
 }
 
-func (v *Visitor) check() error {
+// taken reports whether somebody else has claimed the address, and who.
+func (v *Visitor) taken() (bool, device.MAC) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if !v.lost.IsZero() {
-		return fmt.Errorf("%w: %s claims our visitor %s", ErrNoVisitor, v.lost, v.address)
+	return !v.lost.IsZero(), v.lost
+}
+
+func (v *Visitor) check() error {
+	if lost, to := v.taken(); lost {
+		return fmt.Errorf("%w: %s claims our visitor %s", ErrNoVisitor, to, v.address)
 	}
 	return nil
 }
@@ -96,7 +102,22 @@ func (n *Net) Visit(ctx context.Context, subnet netip.Prefix, near netip.Addr, a
 	if v.err != nil {
 		return nil, v.err
 	}
+	if lost, to := v.taken(); lost {
+		taken := &acd.ConflictError{Address: v.address, Holder: to}
+		if grasps := n.grasping(ctx, taken, subnet); grasps != nil {
+			return nil, fmt.Errorf("%w %s: %w", ErrNoVisitor, subnet, grasps)
+		}
+	}
 	return v, v.check()
+}
+
+// grasping gives a conflict with a host that answers for any address as what it is; nil where it is with
+// one that has its own.
+func (n *Net) grasping(ctx context.Context, c *acd.ConflictError, in netip.Prefix) error {
+	if in.Addr().Is4() && n.AnswersForAny(ctx, c.Holder, in) {
+		return &GraspError{c}
+	}
+	return nil
 }
 
 // Visitors gives the IPv4 addresses that are ours for now, by subnet.
@@ -146,6 +167,9 @@ func (n *Net) settle(ctx context.Context, v *Visitor, near netip.Addr, avoid fun
 			}
 		}
 		if tried++; !isConflict || tried == most {
+			if isConflict {
+				err = cmp.Or(n.grasping(ctx, conflict, v.subnet), err)
+			}
 			v.err = fmt.Errorf("%w %s: %w", ErrNoVisitor, v.subnet, err)
 			n.forget(v)
 			return true

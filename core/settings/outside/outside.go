@@ -56,7 +56,7 @@ type Connected interface {
 // Setting is that a device has no such connection.
 var Setting = setting.Setting{
 	Name: Name, Title: "outside connections", Told: "outside connections removed, %s left", Head: "outside",
-	Holds: "no uplink, remote user, dynamic DNS name or remote discovery is left, as far as the device tells",
+	Holds: "no uplink, remote user, dynamic DNS name or remote discovery is left, as far as the device reports",
 	Key:   "outside", Form: "`off`",
 	Meaning: "uplinks, remote users, dynamic DNS names and remote discovery are removed from every device; what was there is in the record", Otherwise: "they stay, and are in the record",
 	Check: func(said string) error {

@@ -20,7 +20,7 @@ static int in_jobs(const char *t) { for (int i = 0; t && i < njobs; i++) if (!st
 static void *plays(void *at) {
 	int i = (int)(long)at, run = rcvs[i].run;
 	while (rcvs[i].run == run) {
-		char uri[512], line[400];
+		char uri[512], line[400], said[400] = "ended without a word";
 		int out[2], udp = rcvs[i].protocol == tt__TransportProtocol__UDP;
 		COPY(uri, rcvs[i].uri);
 		if (pipe(out)) break;
@@ -41,9 +41,10 @@ static void *plays(void *at) {
 			else if (strstr(line, "401")) COPY(rcvs[i].fault, "401 Unauthorized");
 			else if (strstr(line, "404")) COPY(rcvs[i].fault, "404 Not Found");
 			else if (strstr(line, "efused") || strstr(line, "unreachable") || strstr(line, "No route") || strstr(line, "timed out")) COPY(rcvs[i].fault, "no answer");
+			else if (!strchr(line, '=')) COPY(said, line);
 		}
 		kill(pid, SIGKILL); waitpid(pid, NULL, 0); fclose(f);
-		if (rcvs[i].run == run) note(rcvs[i].token, rcvs[i].connected ? "was connected" : rcvs[i].fault);
+		if (rcvs[i].run == run) note(rcvs[i].token, rcvs[i].connected ? "was connected" : rcvs[i].fault[0] ? rcvs[i].fault : said);
 		if (rcvs[i].run == run) rcvs[i].connected = 0;
 		for (int k = 0; k < 12 && rcvs[i].run == run; k++) usleep(250000); /* every few seconds, as recorders do */
 	}

@@ -89,7 +89,7 @@ func (c *Client) Outside(ctx context.Context) (o Outside, told bool, err error) 
 		}
 		switch d := a.DynamicDNSInformation; strings.TrimSpace(d.Type) {
 		case "ClientUpdates":
-			o.DynamicDNS = cmp.Or(c.said(strings.TrimSpace(d.Name)), "of a name that it does not tell")
+			o.DynamicDNS = cmp.Or(c.said(strings.TrimSpace(d.Name)), "under a name that it does not show")
 		case "ServerUpdates":
 			o.DynamicDNS = "by its DHCP server"
 		}

@@ -1,0 +1,178 @@
+package handover
+
+import (
+	"fmt"
+	"strings"
+
+	"janustat/core/device"
+	"janustat/core/settings/discovery"
+	"janustat/core/settings/outside"
+	"janustat/core/text"
+)
+
+// What is said of how a device is spoken with.
+const (
+	overHTTPS = "HTTPS"
+	overHail  = "Hail, encrypted"
+	overHTTP  = "HTTP, not encrypted"
+)
+
+// transport tells how a device is spoken with; "" is not known.
+func transport(d *device.Device) string {
+	switch {
+	case d.OpenedAt.IsZero() || d.Access.Dumb():
+		return ""
+	case d.TLS != nil:
+		return overHTTPS
+	}
+	if by := d.Preferred(); len(by) > 0 && by[0] != device.Standard { // every other is encrypted by nature
+		return overHail
+	}
+	return overHTTP
+}
+
+// securityColumn is one column of the table of how devices are left.
+type securityColumn struct {
+	head string
+	wide float64 // on paper, in shares
+	of   func(e *Entry) string
+}
+
+var securityColumns = []securityColumn{
+	{"Tag", 11, func(e *Entry) string { return e.Tag }},
+	{"Name", 38, func(e *Entry) string { return e.Name }},
+	{"Spoken with over", 34, func(e *Entry) string {
+		if len(e.Weak) > 0 {
+			return e.Transport + ", weak: " + strings.Join(e.Weak, ", ")
+		}
+		return e.Transport
+	}},
+	{"Password", 30, func(e *Entry) string {
+		switch {
+		case e.InClear:
+			return inClear
+		case e.Transport != "":
+			return "set"
+		}
+		return ""
+	}},
+	{"Accounts", 40, func(e *Entry) string { return strings.Join(e.Accounts, ", ") }},
+	{"Open ports", 24, func(e *Entry) string { return portsText(e.Ports) }},
+	{"Outside", 52, (*Entry).outward},
+	{"Discovery", 18, func(e *Entry) string { return e.Settings[discovery.Name] }},
+	{"Firmware", 22, func(e *Entry) string { return e.Firmware }},
+}
+
+// outward is what connects a device with the outside.
+func (e *Entry) outward() string {
+	if value := e.Settings[outside.Name]; value != "" || e.Transport == "" {
+		return value
+	}
+	return outside.Setting.Untold
+}
+
+// securityRows gives the cells of the table of how devices are left, below securityHeads.
+func (r Record) securityRows() (rows [][]string) {
+	for i := range r.Devices {
+		cells := make([]string, len(securityColumns))
+		for n, c := range securityColumns {
+			cells[n] = c.of(&r.Devices[i])
+		}
+		rows = append(rows, cells)
+	}
+	return rows
+}
+
+func securityHeads() []string {
+	heads := make([]string, len(securityColumns))
+	for n, c := range securityColumns {
+		heads[n] = c.head
+	}
+	return heads
+}
+
+// securityLines sums up how the site is left.
+func (r Record) securityLines() (out []string) {
+	over := map[string]int{}
+	var clear, linked, unseen, found, hidden int
+	var links []string
+	for i := range r.Devices {
+		e := &r.Devices[i]
+		if e.Transport == "" {
+			continue
+		}
+		over[e.Transport]++
+		if e.InClear {
+			clear++
+		}
+		switch where := e.outward(); where {
+		case outside.Nothing:
+			linked++
+		case outside.Setting.Untold:
+			unseen++
+		default:
+			links = append(links, e.label()+" ("+where+")")
+		}
+		switch e.Settings[discovery.Name] {
+		case "on":
+			found++
+		case "off":
+			hidden++
+		}
+	}
+	all := over[overHTTPS] + over[overHail] + over[overHTTP]
+	if all == 0 {
+		return []string{"None of these devices was opened."}
+	}
+	out = append(out, fmt.Sprintf("Of %s, %d encrypt what is said to them (HTTPS %d, Hail %d); %d do not, and passwords are proved to them by digests.",
+		text.Plural(all, "device"), over[overHTTPS]+over[overHail], over[overHTTPS], over[overHail], over[overHTTP]))
+	if clear > 0 {
+		out = append(out, fmt.Sprintf("The password of %s was set without encryption.", text.Plural(clear, "device")))
+	}
+	if len(links) > 0 {
+		out = append(out, "Connected with the outside: "+strings.Join(links, "; ")+".")
+	}
+	if linked > 0 {
+		out = append(out, fmt.Sprintf("No connection with the outside is set up on %s that can report it.", text.Plural(linked, "device")))
+	}
+	if unseen > 0 {
+		out = append(out, fmt.Sprintf("Of %s it cannot be seen: an account with a maker's service shows on the device's own page alone.", text.Plural(unseen, "device")))
+	}
+	if found+hidden > 0 {
+		out = append(out, fmt.Sprintf("%s announce themselves on the LAN, and %d do not.", text.Plural(found, "device"), hidden))
+	}
+	return out
+}
+
+// securityPage is the printed one.
+func (r Record) securityPage(p *printer) {
+	p.title("Security as left")
+	for _, line := range r.securityLines() {
+		p.MultiCell(0, lineStep, printable(line), "", "L", false)
+	}
+	p.Ln(2)
+	var all float64
+	for _, c := range securityColumns {
+		all += c.wide
+	}
+	wide := make([]float64, len(securityColumns))
+	for n, c := range securityColumns {
+		wide[n] = c.wide * p.room() / all
+	}
+	heading := func() {
+		p.SetFont(face, "B", 8.5)
+		p.SetFillColor(224, 231, 240)
+		p.SetTextColor(20, 30, 45)
+		for n, c := range securityColumns {
+			p.CellFormat(wide[n], lineStep+0.8, c.head, "", 0, "L", true, 0, "")
+		}
+		p.Ln(-1)
+		p.SetFont(face, "", 8.5)
+	}
+	p.SetDrawColor(205, 213, 224)
+	p.SetLineWidth(0.2)
+	heading()
+	for _, cells := range r.securityRows() {
+		p.row(cells, wide, heading)
+	}
+}
