@@ -41,7 +41,7 @@ type securityColumn struct {
 var securityColumns = []securityColumn{
 	{"Tag", 11, func(e *Entry) string { return e.Tag }},
 	{"Name", 38, func(e *Entry) string { return e.Name }},
-	{"Spoken with over", 34, func(e *Entry) string {
+	{"Spoken with over", 42, func(e *Entry) string {
 		if len(e.Weak) > 0 {
 			return e.Transport + ", weak: " + strings.Join(e.Weak, ", ")
 		}
@@ -59,7 +59,7 @@ var securityColumns = []securityColumn{
 	{"Accounts", 40, func(e *Entry) string { return strings.Join(e.Accounts, ", ") }},
 	{"Open ports", 24, func(e *Entry) string { return portsText(e.Ports) }},
 	{"Outside", 52, (*Entry).outward},
-	{"Discovery", 18, func(e *Entry) string { return e.Settings[discovery.Name] }},
+	{"Discovery", 21, func(e *Entry) string { return e.Settings[discovery.Name] }},
 	{"Firmware", 22, func(e *Entry) string { return e.Firmware }},
 }
 
@@ -136,10 +136,10 @@ func (r Record) securityLines() (out []string) {
 		out = append(out, fmt.Sprintf("No connection with the outside is set up on %s that can report it.", text.Plural(linked, "device")))
 	}
 	if unseen > 0 {
-		out = append(out, fmt.Sprintf("Of %s it cannot be seen: an account with a maker's service shows on the device's own page alone.", text.Plural(unseen, "device")))
+		out = append(out, fmt.Sprintf("On %s this cannot be seen: an account with a manufacturer's service shows on the device's own page alone.", text.Plural(unseen, "device")))
 	}
 	if found+hidden > 0 {
-		out = append(out, fmt.Sprintf("%s announce themselves on the LAN, and %d do not.", text.Plural(found, "device"), hidden))
+		out = append(out, fmt.Sprintf("Announce themselves on the LAN: %d; do not: %d.", found, hidden))
 	}
 	return out
 }
