@@ -2,6 +2,7 @@ package device
 
 import (
 	"maps"
+	"net/netip"
 
 	"janustat/core/setting"
 	"janustat/core/settings/zone"
@@ -13,6 +14,15 @@ func (s *Settings) All() setting.Values {
 	maps.Copy(out, s.Values)
 	if s.Zone != "" { // it was recorded before there were others, by a name of its own
 		out[zone.Name] = s.Zone
+	}
+	return out
+}
+
+// ForSettings gives what settings may go by: the address is the allotted one.
+func (d *Device) ForSettings() setting.Device {
+	out := setting.Device{Camera: d.Kind == Camera || d.Kind == Intercom && !d.Indoor}
+	if to := d.Allotted; to != nil {
+		out.Address = netip.PrefixFrom(to.Address, to.Prefix)
 	}
 	return out
 }

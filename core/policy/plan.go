@@ -14,7 +14,6 @@ import (
 	"janustat/core/device"
 	"janustat/core/keys"
 	"janustat/core/secret"
-	"janustat/core/setting"
 	"janustat/core/settings"
 	"janustat/core/sheet"
 	"janustat/core/text"
@@ -99,10 +98,7 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Pla
 	if d.AsLeft != nil {
 		plan.Was = d.AsLeft.Values
 	}
-	plan.Wants = settings.Wanted(p.Sheet.Settings, setting.Device{
-		Camera:  d.Kind == device.Camera || d.Kind == device.Intercom && !d.Indoor,
-		Address: netip.PrefixFrom(plan.Target.Address, plan.Target.Prefix),
-	})
+	plan.Wants, _ = settings.Wanted(p.Sheet.Settings, d.ForSettings()) // what cannot be is a remark of the sheet
 	plan.Pictures = d.Kind == device.Camera && p.Sheet.Captioned()
 	plan.Refused, plan.Answered = p.Progress[d.ID].Refused, p.Progress[d.ID].Answered
 	plan.Pending = p.Progress[d.ID].Pending == commission.Place{Address: plan.Target.Address, Prefix: plan.Target.Prefix}

@@ -29,8 +29,9 @@ type Setting struct {
 	Key, Form, Meaning, Otherwise string
 	// Check tells what is wrong with what the sheet says.
 	Check func(said string) error
-	// Wanted gives what a device is to have by what the sheet says; "" is nothing.
-	Wanted func(said string, d Device) string
+	// Wanted gives what a device is to have by what the sheet says; "" is nothing, and err says why
+	// what is meant for it cannot be.
+	Wanted func(said string, d Device) (value string, err error)
 
 	// Optional is a setting that a device need not have: one that does not tell it is left without.
 	Optional bool
@@ -38,6 +39,8 @@ type Setting struct {
 	Watched bool
 	// Untold is what is said of a device that has been opened and does not tell it; "" is nothing.
 	Untold string
+	// OneWay is a setting that is removed and cannot be put back as it was found.
+	OneWay bool
 	// Last is a setting that is set once the device is at its address.
 	Last bool
 	// Read reads the value in a conversation that has the ability. told is false where the device

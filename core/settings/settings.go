@@ -12,12 +12,19 @@ import (
 // All are the settings, in the order in which they are set and shown.
 var All = []setting.Setting{zone.Setting, rtspport.Setting, outside.Setting, discovery.Setting}
 
-// Wanted gives what a device is to have by what the job sheet says of each.
-func Wanted(said setting.Values, d setting.Device) setting.Values {
-	var out setting.Values
+// Wanted gives what a device is to have by what the job sheet says of each, and, by setting, why what is
+// meant for it cannot be.
+func Wanted(said setting.Values, d setting.Device) (out setting.Values, wrong map[setting.Name]error) {
 	for _, s := range All {
 		if text := said[s.Name]; text != "" {
-			if value := s.Wanted(text, d); value != "" {
+			value, err := s.Wanted(text, d)
+			if err != nil {
+				if wrong == nil {
+					wrong = map[setting.Name]error{}
+				}
+				wrong[s.Name] = err
+			}
+			if value != "" {
 				if out == nil {
 					out = setting.Values{}
 				}
@@ -25,5 +32,5 @@ func Wanted(said setting.Values, d setting.Device) setting.Values {
 			}
 		}
 	}
-	return out
+	return out, wrong
 }

@@ -36,18 +36,27 @@ func TestWhatADeviceIsToHave(t *testing.T) {
 		{"5000+", setting.Device{Address: at("10.61.8.41/24")}, ""},
 		{"", setting.Device{Camera: true, Address: at("10.61.8.41/24")}, ""},
 	} {
-		got := Wanted(setting.Values{rtspport.Name: c.said}, c.d)
+		got, wrong := Wanted(setting.Values{rtspport.Name: c.said}, c.d)
+		assert.Empty(t, wrong)
 		assert.Equal(t, c.want, got[rtspport.Name], "%q", c.said)
 	}
 	// No two hosts of a subnet get the same port.
 	seen := map[string]bool{}
 	subnet := at("10.61.0.0/20")
 	for a := subnet.Addr().Next(); subnet.Contains(a); a = a.Next() {
-		port := Wanted(setting.Values{rtspport.Name: "61000+"}, setting.Device{Camera: true, Address: netip.PrefixFrom(a, 20)})[rtspport.Name]
+		got, _ := Wanted(setting.Values{rtspport.Name: "61000+"}, setting.Device{Camera: true, Address: netip.PrefixFrom(a, 20)})
+		port := got[rtspport.Name]
 		assert.NotEmpty(t, port, a)
 		assert.False(t, seen[port], a)
 		seen[port] = true
 	}
+}
+
+// In a wide subnet a base can be too high for some: that is said, and no port is made up.
+func TestAPortThatThereIsNotIsSaid(t *testing.T) {
+	got, wrong := Wanted(setting.Values{rtspport.Name: "61000+"}, setting.Device{Camera: true, Address: netip.MustParsePrefix("10.61.31.41/16")})
+	assert.Empty(t, got)
+	assert.EqualError(t, wrong[rtspport.Name], "61000+ and the number of 10.61.31.41 in its subnet make 68977: ports end at 65535. Take a lower base")
 }
 
 func TestSettingsAreWhole(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"janustat/core/device"
+	"janustat/core/settings"
 )
 
 // Remarks tells what in the sheet is most likely not meant, though it can be gone by: tags
@@ -42,6 +43,18 @@ func (a Among) Remarks(devices []device.Device) (out []string) {
 	for i, ref := range a.Password.WithoutTLS {
 		if IsTag(ref) && !has(ref) && len(a.tags) > 0 {
 			out = append(out, fmt.Sprintf("%sno device has the tag %s", a.place(fmt.Sprintf("password.without_tls[%d]", i)), ref))
+		}
+	}
+	for i := range devices {
+		d := &devices[i]
+		if d.InJob != device.Taken || d.Allotted == nil {
+			continue
+		}
+		_, wrong := settings.Wanted(a.Settings, d.ForSettings())
+		for _, s := range settings.All {
+			if err := wrong[s.Name]; err != nil {
+				out = append(out, fmt.Sprintf("%s%s: %v", a.place(s.Key), d.Tag, err))
+			}
 		}
 	}
 	return out

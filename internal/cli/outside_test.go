@@ -59,6 +59,16 @@ func TestOutsideConnectionsAreRemoved(t *testing.T) {
 	c.must("restart", all, "--yes", "--quiet")
 	_, _, _, _, hidden = c.bench.Device("all").Outside()
 	assert.True(t, hidden)
+
+	// Putting it back switches its discovery on again. What was removed cannot be, which is said before,
+	// and what somebody has connected since is not touched.
+	c.bench.Device("all").Uplink("wss://stranger.example")
+	code, shown, errs = c.run("", "putback", all, "--yes")
+	assert.Equal(t, ExitDone, code, shown+errs)
+	assert.Contains(t, shown+errs, "its outside connections (uplink wss://relay.oakhollow.example:443/devices; remote user oakhollow-cloud;")
+	up, _, _, _, hidden = c.bench.Device("all").Outside()
+	assert.Equal(t, []string{"wss://stranger.example"}, up)
+	assert.False(t, hidden)
 }
 
 // Where the job sheet says nothing, what somebody has connected since is news of a proof, and no fault

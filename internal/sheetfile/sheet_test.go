@@ -70,6 +70,21 @@ func TestRemarksOnASheet(t *testing.T) {
 	}, s.Among(devices).Remarks(devices))
 }
 
+// A setting that cannot be had by a device is said of it, at its place in the sheet.
+func TestAPortThatCannotBeIsARemark(t *testing.T) {
+	s, err := Parse([]byte("name: S\nports: {rtsp: 61000+}\n"))
+	require.NoError(t, err)
+	camera := func(tag, at string) device.Device {
+		p := netip.MustParsePrefix(at)
+		return device.Device{Tag: tag, InJob: device.Taken, Facts: device.Facts{Kind: device.Camera}, Allotted: &device.Settings{Address: p.Addr(), Prefix: p.Bits()}}
+	}
+	devices := []device.Device{camera("C01", "10.61.8.41/16"), camera("C02", "10.61.31.41/16")}
+	got := s.Among(devices).Remarks(devices)
+	require.Len(t, got, 1)
+	assert.Contains(t, got[0], "line 2, column ")
+	assert.Contains(t, got[0], "ports.rtsp: C02: 61000+ and the number of 10.61.31.41 in its subnet make 68977: ports end at 65535")
+}
+
 func TestParseSheetRefuses(t *testing.T) {
 	for name, c := range map[string]struct{ text, says string }{
 		"several at once":   {"name: [1,2]\npasword: {}\npassword:\n  min_length: twelve\n  style: ech\n", "line 4, column 15: password.min_length: write a whole number, and not \"twelve\""},

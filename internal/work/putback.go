@@ -39,6 +39,15 @@ func (d *Desk) Return(planner *Planner, x *device.Device) (*Return, error) {
 		return nil, &Misuse{fmt.Errorf("%s was set up by hand: put it back by hand. It had %s", x.Label(), ReturnText(*found))}
 	}
 	p.Target, p.Wants = *found, found.All()
+	for _, s := range settings.All {
+		had := p.Wants[s.Name]
+		if !s.OneWay || had == "" {
+			continue
+		}
+		if delete(p.Wants, s.Name); x.Setting(s) != had {
+			out.Cannot = append(out.Cannot, fmt.Sprintf("its %s (%s)", s.Title, had))
+		}
+	}
 	out.Former.DHCP = found.DHCP
 	if found.DHCP || !found.Address.Is4() {
 		// It stays where it is until it is told to ask by DHCP.
@@ -80,7 +89,7 @@ func ReturnText(s device.Settings) string {
 	}
 	values := s.All()
 	for _, x := range settings.All {
-		if value := values[x.Name]; value != "" {
+		if value := values[x.Name]; value != "" && !x.OneWay {
 			parts = append(parts, x.Title+" "+value)
 		}
 	}

@@ -44,7 +44,7 @@ var Setting = setting.Setting{
 		}
 		return nil
 	},
-	Wanted:   func(said string, _ setting.Device) string { return said },
+	Wanted:   func(said string, _ setting.Device) (string, error) { return said, nil },
 	Optional: true, Watched: true, Last: true,
 	Read: func(ctx context.Context, conversation any) (string, bool, error) {
 		a, ok := conversation.(Announcer)

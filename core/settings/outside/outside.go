@@ -65,8 +65,8 @@ var Setting = setting.Setting{
 		}
 		return nil
 	},
-	Wanted:   func(string, setting.Device) string { return Nothing },
-	Optional: true, Watched: true, Untold: "cannot be seen",
+	Wanted:   func(string, setting.Device) (string, error) { return Nothing, nil },
+	Optional: true, Watched: true, OneWay: true, Untold: "cannot be seen",
 	Read: func(ctx context.Context, conversation any) (string, bool, error) {
 		c, ok := conversation.(Connected)
 		if !ok {

@@ -59,19 +59,19 @@ var Setting = setting.Setting{
 		_, _, err := read(said)
 		return err
 	},
-	Wanted: func(said string, d setting.Device) string {
+	Wanted: func(said string, d setting.Device) (string, error) {
 		port, each, err := read(said)
 		if err != nil || !d.Camera || !d.Address.Addr().Is4() {
-			return ""
+			return "", nil
 		}
 		n := uint32(port)
 		if each {
 			n += number(d.Address)
 		}
 		if n > 65535 {
-			return ""
+			return "", fmt.Errorf("%s and the number of %s in its subnet make %d: ports end at 65535. Take a lower base", said, d.Address.Addr(), n)
 		}
-		return strconv.FormatUint(uint64(n), 10)
+		return strconv.FormatUint(uint64(n), 10), nil
 	},
 	Settles: 20 * time.Second,
 	Read: func(ctx context.Context, conversation any) (string, bool, error) {

@@ -39,7 +39,7 @@ var Setting = setting.Setting{
 		}
 		return nil
 	},
-	Wanted:   func(said string, _ setting.Device) string { return said },
+	Wanted:   func(said string, _ setting.Device) (string, error) { return said, nil },
 	Optional: true,
 	Read: func(_ context.Context, conversation any) (string, bool, error) {
 		k, ok := conversation.(Keeper)

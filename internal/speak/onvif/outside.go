@@ -13,6 +13,9 @@ import (
 // Specification).
 const uplinkNS = "http://www.onvif.org/ver10/uplink/wsdl"
 
+// maxUplinks bounds how many are removed at once: what lists more than that is asked again.
+const maxUplinks = 32
+
 // Outside is what connects a device with the world beyond its LAN, as far as the standard tells it.
 type Outside struct {
 	Uplinks    []string // remote addresses (GetUplinks)
@@ -124,7 +127,7 @@ func (c *Client) CloseOutside(ctx context.Context) error {
 		}
 		return err
 	}
-	for _, at := range o.Uplinks {
+	for _, at := range o.Uplinks[:min(len(o.Uplinks), maxUplinks)] {
 		if err := carry(c.callOf(ctx, m.uplink, "DeleteUplink", "<tup:RemoteAddress>"+soap.Text(at)+"</tup:RemoteAddress>", nil)); err != nil {
 			return err
 		}
