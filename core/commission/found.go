@@ -103,8 +103,8 @@ func (f Found) linkFacts() (out []device.Link) {
 	return out
 }
 
-// unread takes down a setting that the device does not tell.
-func (f *Found) unread(s Step) {
+// Untold takes down a setting that the device does not tell.
+func (f *Found) Untold(s Step) {
 	if f.Unread == nil {
 		f.Unread = map[Step]bool{}
 	}

@@ -53,7 +53,7 @@ func ReadAll(ctx context.Context, s Session, p Plan) (Found, error) {
 		}
 		if !told {
 			if !x.Optional { // it is written once at most, and not proved
-				f.unread(Step(x.Name))
+				f.Untold(Step(x.Name))
 			}
 			continue
 		}

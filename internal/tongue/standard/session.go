@@ -141,10 +141,7 @@ func untold(f *commission.Found, s commission.Step, err error) error {
 	if !onvif.Untold(err) {
 		return err
 	}
-	if f.Unread == nil {
-		f.Unread = map[commission.Step]bool{}
-	}
-	f.Unread[s] = true
+	f.Untold(s)
 	return nil
 }
 
