@@ -12,9 +12,9 @@ import (
 
 // Judge gives the faults, heaviest first and the likelier before the less
 // likely. The same facts always give the same answer.
-func Judge(f Facts) []Fault {
+func Judge(f Report) []Fault {
 	var out []Fault
-	for _, look := range []func(Facts) []Fault{
+	for _, look := range []func(Report) []Fault{
 		withoutFrames,
 		noLink, noRights, wrongAdapter, silence, selfAssigned, firewall, forwarding,
 		noDHCP, twoDHCP, duplicate, grasping, otherSubnets, tagged, silent,
@@ -26,7 +26,7 @@ func Judge(f Facts) []Fault {
 	return out
 }
 
-func (f Facts) chosen() (Adapter, bool) {
+func (f Report) chosen() (Adapter, bool) {
 	at := slices.IndexFunc(f.Adapters, func(a Adapter) bool { return a.Name == f.Chosen })
 	if at < 0 {
 		return Adapter{}, false
@@ -35,7 +35,7 @@ func (f Facts) chosen() (Adapter, bool) {
 }
 
 // wired gives the adapters that a site's cable can be in.
-func (f Facts) wired(fits func(Adapter) bool) (names []string) {
+func (f Report) wired(fits func(Adapter) bool) (names []string) {
 	for _, a := range f.Adapters {
 		if !a.Wireless && !a.Virtual && fits(a) {
 			names = append(names, a.Name)
@@ -44,7 +44,7 @@ func (f Facts) wired(fits func(Adapter) bool) (names []string) {
 	return names
 }
 
-func noLink(f Facts) []Fault {
+func noLink(f Report) []Fault {
 	if a, ok := f.chosen(); ok {
 		if a.Up && a.Link {
 			return nil
@@ -60,7 +60,7 @@ func noLink(f Facts) []Fault {
 	return []Fault{{"no-link", Stops, "no adapter of this laptop has a link", advice.Say("plug the cable in and look for the port light; a USB adapter may need another socket")}}
 }
 
-func noRights(f Facts) []Fault {
+func noRights(f Report) []Fault {
 	switch {
 	case f.NoRights != "":
 		return []Fault{{"no-rights", Stops, "this program may not use raw Ethernet frames here", advice.Say("%s; or go without, by %s, for what the laptop's own address reaches", f.NoRights, advice.UseWire.On("plain"))}}
@@ -70,7 +70,7 @@ func noRights(f Facts) []Fault {
 	return nil
 }
 
-func wrongAdapter(f Facts) []Fault {
+func wrongAdapter(f Report) []Fault {
 	a, ok := f.chosen()
 	if !ok {
 		return nil
@@ -96,7 +96,7 @@ func wrongAdapter(f Facts) []Fault {
 	return nil
 }
 
-func silence(f Facts) []Fault {
+func silence(f Report) []Fault {
 	if a, ok := f.chosen(); !ok && !f.Simulated || ok && !a.Link || f.Chosen == "" || f.Frames > 0 {
 		return nil
 	}
@@ -109,7 +109,7 @@ func silence(f Facts) []Fault {
 // linkLocal is where a system goes that finds no DHCP server (RFC 3927).
 var linkLocal = netip.MustParsePrefix("169.254.0.0/16")
 
-func selfAssigned(f Facts) []Fault {
+func selfAssigned(f Report) []Fault {
 	a, _ := f.chosen()
 	if !slices.ContainsFunc(a.Addresses, func(p netip.Prefix) bool { return linkLocal.Contains(p.Addr()) }) {
 		return nil
@@ -120,7 +120,7 @@ func selfAssigned(f Facts) []Fault {
 	}}
 }
 
-func firewall(f Facts) []Fault {
+func firewall(f Report) []Fault {
 	var hard, soft []string
 	for _, r := range f.Firewall {
 		if r.Reaches {
@@ -145,7 +145,7 @@ func firewall(f Facts) []Fault {
 	return out
 }
 
-func forwarding(f Facts) []Fault {
+func forwarding(f Report) []Fault {
 	if !f.Forwards {
 		return nil
 	}
@@ -155,14 +155,14 @@ func forwarding(f Facts) []Fault {
 	}}
 }
 
-func noDHCP(f Facts) []Fault {
+func noDHCP(f Report) []Fault {
 	if f.Chosen == "" || len(f.Servers) > 0 || f.Frames == 0 {
 		return nil
 	}
 	return []Fault{{"no-dhcp", Note, "no DHCP server answers", advice.Say("nothing to do for devices with an address; those without one get theirs by %s", advice.Lease)}}
 }
 
-func twoDHCP(f Facts) []Fault {
+func twoDHCP(f Report) []Fault {
 	if len(f.Servers) < 2 {
 		return nil
 	}
@@ -176,7 +176,7 @@ func twoDHCP(f Facts) []Fault {
 	}}
 }
 
-func duplicate(f Facts) (out []Fault) {
+func duplicate(f Report) (out []Fault) {
 	for _, d := range f.Duplicates {
 		out = append(out, Fault{
 			"duplicate", Hampers, fmt.Sprintf("the laptop's own address %s is also claimed by %s", d.Address, d.Holder),
@@ -186,7 +186,7 @@ func duplicate(f Facts) (out []Fault) {
 	return out
 }
 
-func grasping(f Facts) (out []Fault) {
+func grasping(f Report) (out []Fault) {
 	for _, g := range f.Graspers {
 		what := fmt.Sprintf("%s claims %d addresses here, more than a host can have", g.MAC, g.Addresses)
 		weight := Hampers
@@ -198,7 +198,7 @@ func grasping(f Facts) (out []Fault) {
 	return out
 }
 
-func otherSubnets(f Facts) []Fault {
+func otherSubnets(f Report) []Fault {
 	var others []string
 	for _, h := range f.Subnets {
 		if f.Site.IsValid() && !f.Site.Overlaps(h.Subnet) {
@@ -214,7 +214,7 @@ func otherSubnets(f Facts) []Fault {
 	}}
 }
 
-func tagged(f Facts) []Fault {
+func tagged(f Report) []Fault {
 	if len(f.VLANs) == 0 {
 		return nil
 	}
@@ -228,7 +228,7 @@ func tagged(f Facts) []Fault {
 	}}
 }
 
-func silent(f Facts) (out []Fault) {
+func silent(f Report) (out []Fault) {
 	for _, s := range f.Silent {
 		out = append(out, Fault{
 			"silent", Hampers, fmt.Sprintf("%s does not answer at %s", s.What, s.Address),
@@ -239,7 +239,7 @@ func silent(f Facts) (out []Fault) {
 }
 
 // withoutFrames tells what cannot be done without raw frames.
-func withoutFrames(f Facts) []Fault {
+func withoutFrames(f Report) []Fault {
 	if len(f.Limits) == 0 {
 		return nil
 	}

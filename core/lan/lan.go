@@ -56,8 +56,8 @@ type Rule struct {
 	Reaches bool   `json:"reaches"` // it stands where even raw frames pass
 }
 
-// Facts are what is known of the laptop and the wire.
-type Facts struct {
+// Report is what is known of the laptop and the wire.
+type Report struct {
 	Adapters   []Adapter      `json:"adapters"`
 	Chosen     string         `json:"chosen"`         // the adapter looked at; empty if none could be
 	Why        string         `json:"why,omitempty"`  // why none could be

@@ -30,7 +30,7 @@ type Sheet struct {
 	// Addresses are those that a person has chosen, by tag, MAC or serial.
 	Addresses map[string]netip.Addr `yaml:"addresses"`
 	Expected  map[string]int        `yaml:"expected"` // how many of each kind were hung
-	Survey    Survey                `yaml:"survey"`
+	Survey    SurveyRules           `yaml:"survey"`
 	Lease     Lease                 `yaml:"lease"`
 	Users     []WantedUser          `yaml:"users"`
 	// Settings are what it says of each, where that is a folder of core/settings.
@@ -86,8 +86,8 @@ type FactoryKey struct {
 	Password string `yaml:"password"`
 }
 
-// Survey is what the sheet says of looking for devices.
-type Survey struct {
+// SurveyRules is what the sheet says of looking for devices.
+type SurveyRules struct {
 	FactorySubnets []netip.Prefix    `yaml:"factory_subnets"`
 	Rate           int               `yaml:"rate"`   // ARP probes a second
 	Makers         map[string]string `yaml:"makers"` // by MAC prefix, beside IEEE's registry

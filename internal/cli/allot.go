@@ -52,7 +52,7 @@ func (a *App) allot(ctx context.Context, d *work.Desk, o work.Allotting) error {
 	for _, x := range device.OfJob(d.Devices) {
 		ids = append(ids, x.ID)
 	}
-	var made work.Allotment
+	var made work.Allotted
 	err := d.Decide(ctx, "allotment", ids, func() (err error) {
 		made, err = d.Allot(ctx, o)
 		return err

@@ -96,7 +96,7 @@ type (
 	}
 
 	wireJSON struct {
-		lan.Facts
+		lan.Report
 		Faults []faultJSON `json:"faults"`
 	}
 

@@ -282,7 +282,7 @@ func (a *App) keyChange(ctx context.Context, d *work.Desk, s device.Selector, us
 
 // changeOnBothSides gives the recorder's user on cameras a new password, and tells it to their
 // recorders, which rest meanwhile.
-func (a *App) changeOnBothSides(ctx context.Context, d *work.Desk, n *reach.Net, planner *work.Planner, change *work.Change) error {
+func (a *App) changeOnBothSides(ctx context.Context, d *work.Desk, n *reach.Net, planner *work.Planner, change *work.KeyChange) error {
 	var tags []string
 	for _, p := range change.Plans {
 		tags = append(tags, p.Tag)

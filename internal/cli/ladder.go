@@ -119,7 +119,7 @@ func (l *ladder) watch(ctx context.Context, n *reach.Net, send func(tea.Msg)) er
 	var err error
 	l.desk.Locked(func() {
 		l.net = n
-		if s, err = l.desk.Look(ctx, n, work.Survey{Listen: survey.DefaultListen, Silent: true}); err == nil {
+		if s, err = l.desk.Look(ctx, n, work.SurveyOrder{Listen: survey.DefaultListen, Silent: true}); err == nil {
 			err = l.desk.Keep(context.WithoutCancel(ctx), s)
 		}
 	})
@@ -131,7 +131,7 @@ func (l *ladder) watch(ctx context.Context, n *reach.Net, send func(tea.Msg)) er
 	if ctx.Err() != nil {
 		return nil
 	}
-	_, err = l.desk.Watch(ctx, n, s, work.Survey{Listen: survey.DefaultListen, Silent: true}, func(e survey.Event) error {
+	_, err = l.desk.Watch(ctx, n, s, work.SurveyOrder{Listen: survey.DefaultListen, Silent: true}, func(e survey.Event) error {
 		l.happened(ctx, e)
 		send(happenedMsg{e, l.rowsLocked(context.WithoutCancel(ctx))})
 		return nil

@@ -78,7 +78,7 @@ func (j *finishedJob) write(t *testing.T) *crew {
 	on, err := job.Open(t.Context(), dir)
 	require.NoError(t, err)
 	defer on.Close()
-	require.NoError(t, on.Register.AddSurvey(t.Context(), store.Survey{At: j.at.Add(time.Hour), Met: 3, Found: 3}))
+	require.NoError(t, on.Register.AddSurvey(t.Context(), store.SurveyRecord{At: j.at.Add(time.Hour), Met: 3, Found: 3}))
 	require.NoError(t, on.Register.Record(t.Context(), "test", j.devices))
 	saved, err := on.Register.Devices(t.Context())
 	require.NoError(t, err)

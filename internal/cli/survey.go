@@ -18,7 +18,7 @@ import (
 
 // surveyOptions are how a survey is done.
 type surveyOptions struct {
-	work.Survey
+	work.SurveyOrder
 	stay  time.Duration // how long a watch stays; 0 until it is stopped
 	watch bool
 	timed bool   // by --for
@@ -26,7 +26,7 @@ type surveyOptions struct {
 }
 
 func (a *App) surveyCommand() *cobra.Command {
-	o := surveyOptions{Survey: work.Survey{Listen: survey.DefaultListen}}
+	o := surveyOptions{SurveyOrder: work.SurveyOrder{Listen: survey.DefaultListen}}
 	var wide, expect []string
 	var sheetExpects bool
 	c := &cobra.Command{
@@ -140,7 +140,7 @@ func (a *App) survey(ctx context.Context, d *work.Desk, o surveyOptions) error {
 			o.Within = max(o.Listen, o.stay)
 		}
 		o.Brief = o.watch || len(o.Wide) > 0 // who watches sees it come; who names ranges knows them
-		s, err := d.Look(ctx, n, o.Survey)
+		s, err := d.Look(ctx, n, o.SurveyOrder)
 		if err != nil {
 			return err
 		}

@@ -23,7 +23,7 @@ func (a *App) watch(ctx context.Context, d *work.Desk, s *work.Surveyed, n *reac
 		until = "for " + roundText(o.stay.Round(time.Second)) + "; Ctrl-C stops it"
 	}
 	a.say("watching %s; %s", plural(len(s.Met()), "device"), until)
-	missing, err := d.Watch(ctx, n, s, o.Survey, a.printEvent)
+	missing, err := d.Watch(ctx, n, s, o.SurveyOrder, a.printEvent)
 	if err != nil {
 		return err
 	}

@@ -84,8 +84,8 @@ type quietly struct{ error }
 func (q quietly) Unwrap() error { return q.error }
 
 // gather collects the facts: of the adapters, and of what is heard if one can be used.
-func (a *App) gather(ctx context.Context) (lan.Facts, error) {
-	f := lan.Facts{Simulated: strings.HasPrefix(a.wireSpec, "bench:")}
+func (a *App) gather(ctx context.Context) (lan.Report, error) {
+	f := lan.Report{Simulated: strings.HasPrefix(a.wireSpec, "bench:")}
 	var err error
 	if !f.Simulated {
 		if f.Adapters, err = wire.Adapters(); err != nil {
@@ -161,7 +161,7 @@ func (a *App) siteOf(ctx context.Context) siteKnown {
 	return s
 }
 
-func (a *App) printWire(f lan.Facts, faults []lan.Fault) {
+func (a *App) printWire(f lan.Report, faults []lan.Fault) {
 	w := a.Out
 	l := &listing{columns: []column{{}, {head: "ADAPTER"}, {head: "LINK"}, {head: "SPEED", spare: 2}, {head: "ADDRESS"}, {head: "MASK", spare: 1}, {head: "GATEWAY"}, {head: "MAC", spare: 3}}}
 	for _, x := range f.Adapters {
@@ -200,7 +200,7 @@ func (a *App) printWire(f lan.Facts, faults []lan.Fault) {
 	}
 }
 
-func (a *App) printHeard(f lan.Facts) {
+func (a *App) printHeard(f lan.Report) {
 	w := a.Out
 	hosts := 0
 	var parts []string

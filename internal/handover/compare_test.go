@@ -183,7 +183,7 @@ func TestEveryFactIsInEveryForm(t *testing.T) {
 		AsFound: &device.Settings{Address: found, Prefix: 24},
 		AsLeft:  &device.Settings{Address: left, Prefix: 23, Gateway: netip.MustParseAddr("10.61.8.77"), DNS: []netip.Addr{netip.MustParseAddr("10.61.8.78")}, NTP: []netip.Addr{netip.MustParseAddr("10.61.8.79")}, Zone: "ZON7"},
 	}
-	r := New(Facts{
+	r := New(Material{
 		Site: "Site0", InClear: map[int64]bool{7: true}, Notes: map[int64]map[string]string{7: {"place": "Place0", "port": "Switch0", "remark": "Remark0", "ladder": "Own0"}},
 		Accounts: map[int64][]string{7: {"Account0 as user"}}, Proofs: map[int64]Proof{7: {at, []Checked{{"Check0", "untested", "Expected0", "Found0"}}}},
 	}, []device.Device{d})

@@ -37,20 +37,20 @@ type Options struct {
 	// Stills are pictures of cameras, as JPEG, by tag; they may be left out.
 	Stills map[string][]byte
 	// Changes are what was done since a moment, for a service visit; nil is not asked for.
-	Changes []Change
+	Changes []Deed
 	// Passwords are the client's, encrypted, as a file of age; nil is not asked for.
 	Passwords []byte
 }
 
-// Change is one thing that was done to a device.
-type Change struct {
+// Deed is one thing that was done to a device.
+type Deed struct {
 	Tag, Name string
 	At        time.Time
 	What      string
 }
 
 // changes is the table of what was done.
-func changes(list []Change) ([]byte, error) {
+func changes(list []Deed) ([]byte, error) {
 	rows := [][]string{{"tag", "name", "at", "what"}}
 	for _, c := range list {
 		rows = append(rows, []string{c.Tag, c.Name, c.At.UTC().Format(time.RFC3339), c.What})

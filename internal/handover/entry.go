@@ -114,8 +114,8 @@ type Span struct {
 	Pool bool       `json:"pool,omitempty"` // of a DHCP server
 }
 
-// Facts are what a record is made of, beside the devices, which come in the order given.
-type Facts struct {
+// Material is what a record is made of, beside the devices, which come in the order given.
+type Material struct {
 	Site     string
 	Ground   ground.Ground
 	InClear  map[int64]bool              // by ID: it has a password that was set without encryption
@@ -128,7 +128,7 @@ type Facts struct {
 	Part     int // devices of the whole job, where the record is of a part; else 0
 }
 
-func entry(d *device.Device, f Facts, joined []string, leftOut bool) Entry {
+func entry(d *device.Device, f Material, joined []string, leftOut bool) Entry {
 	e := Entry{
 		Tag: d.Tag, Kind: d.Kind, Name: d.Name, Make: d.Make, Model: d.Model, Serial: d.Serial, MAC: d.MAC,
 		Firmware: d.Firmware, Access: d.Access, AsFound: d.AsFound, AsLeft: d.AsLeft, InClear: f.InClear[d.ID], LeftOut: leftOut, Joined: joined,

@@ -48,7 +48,7 @@ func record(n int) Record {
 	for i := range list {
 		list[i].ChangedAt = made
 	}
-	f := Facts{Site: "Quillmere Ferry Terminal", Ground: g, InClear: map[int64]bool{7: true}, Notes: map[int64]map[string]string{7: {"place": "Hall", "port": "3", "remark": "+high", "cable": "@blue"}}}
+	f := Material{Site: "Quillmere Ferry Terminal", Ground: g, InClear: map[int64]bool{7: true}, Notes: map[int64]map[string]string{7: {"place": "Hall", "port": "3", "remark": "+high", "cable": "@blue"}}}
 	f.Spans = []Span{{From: netip.MustParseAddr("10.61.9.100"), To: netip.MustParseAddr("10.61.9.199"), Why: "in a DHCP pool", Pool: true}, {From: netip.MustParseAddr("10.61.8.2"), To: netip.MustParseAddr("10.61.8.2"), Why: "the DHCP server"}}
 	f.Open = open.List(open.State{Devices: list, Surveyed: made, InClear: f.InClear})
 	return New(f, list)
@@ -99,7 +99,7 @@ func TestJSONReadsBack(t *testing.T) {
 func TestJSONFitsItsPublishedSchema(t *testing.T) {
 	schema, err := jsonschema.NewCompiler().Compile("../../docs/register.schema.json")
 	require.NoError(t, err)
-	for _, r := range []Record{record(3), record(0), New(Facts{Site: "x"}, nil)} {
+	for _, r := range []Record{record(3), record(0), New(Material{Site: "x"}, nil)} {
 		b, err := r.JSON()
 		require.NoError(t, err)
 		doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(b))
@@ -130,7 +130,7 @@ func TestALeaseByReservationIsTheClientsToKeep(t *testing.T) {
 		Tag: "C31", InJob: device.Taken, MAC: device.MAC{2, 1}, Proved: made, Allotted: &device.Settings{DHCP: true},
 		AsLeft: &device.Settings{Address: netip.MustParseAddr("10.61.8.73"), Prefix: 23, DHCP: true},
 	}
-	r := New(Facts{Site: "Quay", Open: open.List(open.State{Devices: []device.Device{d}})}, []device.Device{d})
+	r := New(Material{Site: "Quay", Open: open.List(open.State{Devices: []device.Device{d}})}, []device.Device{d})
 	assert.Contains(t, r.Open, "C31 accepts only DHCP: the site's DHCP server must keep 10.61.8.73 for 02:01:00:00:00:00")
 }
 
@@ -306,7 +306,7 @@ func TestWhatDevicesRefuseStandsOnPageOne(t *testing.T) {
 	}
 	of := func(p map[int64]open.Proof) Record {
 		d.SeenAt = at
-		return New(Facts{Site: "Quay", Open: open.List(open.State{Devices: []device.Device{d}, Surveyed: at, Proofs: p})}, []device.Device{d})
+		return New(Material{Site: "Quay", Open: open.List(open.State{Devices: []device.Device{d}, Surveyed: at, Proofs: p})}, []device.Device{d})
 	}
 	clock := open.Check{Name: "clock", Want: "within 2s", Got: "1h0m0s off", Refused: true}
 	r := of(proofs(at, clock))

@@ -53,7 +53,7 @@ type Verdict struct {
 
 // New makes the record of the taken devices, and of those that were left out after they
 // had been set up.
-func New(f Facts, devices []device.Device) Record {
+func New(f Material, devices []device.Device) Record {
 	r := Record{Site: f.Site, Ground: f.Ground, Devices: []Entry{}, Channels: []Channel{}, Spans: f.Spans, Plan: f.Plan, Open: []string{}, Items: []OpenItem{}}
 	joined := r.join(devices)
 	for i := range devices {
@@ -106,7 +106,7 @@ func (r *Record) Fields() []string {
 }
 
 // judge computes the verdict of what is open.
-func (r *Record) judge(f Facts) {
+func (r *Record) judge(f Material) {
 	here, of := map[string]bool{}, 0
 	for _, e := range r.Devices {
 		here[e.label()] = true

@@ -87,8 +87,8 @@ type Notebook interface {
 
 // Surveys are what surveys saw beside devices, and the leases that were given.
 type Surveys interface {
-	AddSurvey(ctx context.Context, s Survey) error
-	LastSurvey(ctx context.Context) (Survey, error)
+	AddSurvey(ctx context.Context, s SurveyRecord) error
+	LastSurvey(ctx context.Context) (SurveyRecord, error)
 	SurveySpan(ctx context.Context) (first, last time.Time, err error)
 	Offers(ctx context.Context) ([]lan.Offer, error)
 	AddLease(ctx context.Context, l lan.Lease) error

@@ -24,8 +24,8 @@ type Entry struct {
 	InClear bool      `json:"in_clear,omitempty"` // carried a password without encryption
 }
 
-// Survey is what a survey saw beside devices.
-type Survey struct {
+// SurveyRecord is what a survey saw beside devices.
+type SurveyRecord struct {
 	At     time.Time
 	Took   time.Duration
 	Found  int            // devices in the register

@@ -29,7 +29,7 @@ const listenRounds = 3
 
 // Run listens for as long as looking for DHCP servers takes, sweeping once, and
 // fills in what was heard.
-func (l Listening) Run(ctx context.Context, f *lan.Facts) error {
+func (l Listening) Run(ctx context.Context, f *lan.Report) error {
 	var mu sync.Mutex
 	hosts, vlans, dup := map[netip.Addr]map[device.MAC]bool{}, map[uint16]int{}, map[lan.Duplicate]bool{}
 	own := l.Net.Facts().Addresses

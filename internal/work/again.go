@@ -21,7 +21,7 @@ func (d *Desk) Unread(only Selection) (out []device.Device) {
 
 // ReadAgain asks devices once more what they are, and keeps what they tell.
 func (d *Desk) ReadAgain(ctx context.Context, n *reach.Net, devices []device.Device) error {
-	s, err := d.NewSurvey(ctx, n, Survey{Silent: true})
+	s, err := d.NewSurvey(ctx, n, SurveyOrder{Silent: true})
 	if err != nil {
 		return err
 	}

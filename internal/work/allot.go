@@ -25,8 +25,8 @@ type Allotting struct {
 	Stale bool
 }
 
-// Allotment is what was decided.
-type Allotment struct {
+// Allotted is what was decided.
+type Allotted struct {
 	Ground  ground.Ground
 	Devices []device.Device
 	Changed []string        // what was allotted otherwise before, and never sent
@@ -63,33 +63,33 @@ func (d *Desk) forgotten(terms []string) (map[int64]bool, error) {
 }
 
 // Allot decides the address of every taken device. Nothing is sent.
-func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
+func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotted, error) {
 	again, err := d.forgotten(o.Again)
 	if err != nil {
-		return Allotment{}, err
+		return Allotted{}, err
 	}
 	renumber, err := d.forgotten(o.Renumber)
 	if err != nil {
-		return Allotment{}, err
+		return Allotted{}, err
 	}
 	if len(device.OfJob(d.Devices)) == 0 {
-		return Allotment{}, &Misuse{advice.Wrap(errors.New("no device is taken"), "choose with %s first", advice.TakeAll)}
+		return Allotted{}, &Misuse{advice.Wrap(errors.New("no device is taken"), "choose with %s first", advice.TakeAll)}
 	}
 	progress, err := d.Job.Register.Progress(ctx)
 	if err != nil {
-		return Allotment{}, err
+		return Allotted{}, err
 	}
 	keyed, err := d.Job.Register.MaybeKeyed(ctx)
 	if err != nil {
-		return Allotment{}, err
+		return Allotted{}, err
 	}
 	g, differs, err := KeepGround(ctx, d.Job, d.Devices, o.Anew)
 	if err != nil {
-		return Allotment{}, err
+		return Allotted{}, err
 	}
 	reserved, err := Reserved(ctx, d.Job, d.Devices)
 	if err != nil {
-		return Allotment{}, err
+		return Allotted{}, err
 	}
 	blocks := d.Job.Sheet.BlocksIn(g.Subnet)
 	requests := policy.Requests(d.Devices, policy.Asking{
@@ -101,9 +101,9 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 	})
 	allotted, err := ground.Allot(g, blocks, reserved, requests)
 	if err != nil {
-		return Allotment{}, &Misuse{err}
+		return Allotted{}, &Misuse{err}
 	}
-	out := Allotment{Ground: g, Differs: differs}
+	out := Allotted{Ground: g, Differs: differs}
 	at := time.Now()
 	for _, a := range allotted {
 		x := &d.Devices[slices.IndexFunc(d.Devices, func(x device.Device) bool { return x.Tag == a.Key })]
@@ -129,7 +129,7 @@ func (d *Desk) Allot(ctx context.Context, o Allotting) (Allotment, error) {
 	}
 	policy.Judge(d.Job.Sheet, d.Devices, g.Subnet)
 	if err := d.Job.Register.Record(ctx, "allot", d.Devices); err != nil {
-		return Allotment{}, err
+		return Allotted{}, err
 	}
 	d.wouldChange(&out, blocks)
 	out.Crowded = d.crowded()
@@ -155,7 +155,7 @@ func (d *Desk) Refresh(ctx context.Context, only Selection) ([]string, error) {
 
 // wouldChange tells what the job sheet, as it is by now, would move or rename of what
 // was set up already.
-func (d *Desk) wouldChange(out *Allotment, blocks []ground.Block) {
+func (d *Desk) wouldChange(out *Allotted, blocks []ground.Block) {
 	among := d.Job.Sheet.Among(d.Devices)
 	for i := range d.Devices {
 		x := d.Devices[i]
@@ -215,7 +215,7 @@ func (d *Desk) crowded() (out []string) {
 }
 
 // Notes tells in words what differs, and what would change.
-func (a *Allotment) Notes() (out []advice.Advice) {
+func (a *Allotted) Notes() (out []advice.Advice) {
 	for _, t := range a.Differs {
 		out = append(out, advice.Say("%s", t))
 	}

@@ -77,8 +77,8 @@ func triesLeft(ctx context.Context, p proving.Prover, plan commission.Plan) stri
 	return "; no try is left this hour"
 }
 
-// Change is a change of passwords that was planned and not sent yet.
-type Change struct {
+// KeyChange is a change of passwords that was planned and not sent yet.
+type KeyChange struct {
 	Plans []commission.Plan
 	user  string // a further user's; the administrator's if empty
 	desk  *Desk
@@ -87,7 +87,7 @@ type Change struct {
 
 // PlanChange makes new passwords for the chosen devices that have one, or for one further
 // user on them. Keep is to be called before Carry.
-func (d *Desk) PlanChange(p *Planner, chosen []int, user string) (*Change, error) {
+func (d *Desk) PlanChange(p *Planner, chosen []int, user string) (*KeyChange, error) {
 	var picked []device.Device
 	for _, i := range chosen {
 		if _, _, ok := p.Keyring.For(d.Devices[i].MAC); ok && d.Devices[i].InJob == device.Taken {
@@ -97,7 +97,7 @@ func (d *Desk) PlanChange(p *Planner, chosen []int, user string) (*Change, error
 	if len(picked) == 0 {
 		return nil, &Misuse{advice.Wrap(errors.New("none of these is in the job with a key on the keyring"), "%s shows which are", advice.KeyList)}
 	}
-	c := &Change{user: user, desk: d, keys: p.Keyring}
+	c := &KeyChange{user: user, desk: d, keys: p.Keyring}
 	var err error
 	if user == "" {
 		c.Plans, err = p.Change(picked)
@@ -115,7 +115,7 @@ func (d *Desk) PlanChange(p *Planner, chosen []int, user string) (*Change, error
 }
 
 // Keep puts the new passwords on the keyring, beside those that they are to replace.
-func (c *Change) Keep() error {
+func (c *KeyChange) Keep() error {
 	if err := c.keys.Save(); err != nil {
 		return fmt.Errorf("the new passwords could not be saved, so nothing was sent: %w", err)
 	}
@@ -123,7 +123,7 @@ func (c *Change) Keep() error {
 }
 
 // Carry gives the devices their new passwords.
-func (c *Change) Carry(ctx context.Context, n *reach.Net, v View) ([]commission.Result, error) {
+func (c *KeyChange) Carry(ctx context.Context, n *reach.Net, v View) ([]commission.Result, error) {
 	prover, closed, err := c.desk.Prover(ctx, n)
 	if err != nil {
 		return nil, err

@@ -91,7 +91,7 @@ func (d *Desk) Lease(ctx context.Context, n *reach.Net, o Leasing) (lease.Outcom
 // afterLease surveys, and marks the leased devices that speak nothing: they are
 // addressed by their lease for good.
 func (d *Desk) afterLease(ctx context.Context, n *reach.Net, leased []device.MAC) error {
-	s, err := d.Look(ctx, n, Survey{Listen: survey.DefaultListen, Silent: true})
+	s, err := d.Look(ctx, n, SurveyOrder{Listen: survey.DefaultListen, Silent: true})
 	if err != nil {
 		return err
 	}

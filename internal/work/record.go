@@ -21,8 +21,8 @@ import (
 )
 
 // ChangesSince tells what was done to the devices of the job since a moment.
-func ChangesSince(ctx context.Context, j *job.Job, devices []device.Device, only Selection, from time.Time) ([]handover.Change, error) {
-	out := []handover.Change{}
+func ChangesSince(ctx context.Context, j *job.Job, devices []device.Device, only Selection, from time.Time) ([]handover.Deed, error) {
+	out := []handover.Deed{}
 	for _, d := range device.OfJob(devices) {
 		if !only.Has(d.ID) {
 			continue
@@ -33,7 +33,7 @@ func ChangesSince(ctx context.Context, j *job.Job, devices []device.Device, only
 		}
 		for _, e := range history {
 			if e.Outcome == string(commission.OutcomeDone) && !e.Begun.Before(from) {
-				out = append(out, handover.Change{Tag: d.Tag, Name: d.Name, At: e.Begun, What: commission.Told(commission.Step(e.Step), e.Intent)})
+				out = append(out, handover.Deed{Tag: d.Tag, Name: d.Name, At: e.Begun, What: commission.Told(commission.Step(e.Step), e.Intent)})
 			}
 		}
 	}
@@ -60,7 +60,7 @@ func RecordOf(ctx context.Context, j *job.Job, all []device.Device, only Selecti
 	if err != nil {
 		return handover.Record{}, err
 	}
-	f := handover.Facts{Site: j.Sheet.Name, Ground: g, InClear: map[int64]bool{}, Notes: map[int64]map[string]string{}}
+	f := handover.Material{Site: j.Sheet.Name, Ground: g, InClear: map[int64]bool{}, Notes: map[int64]map[string]string{}}
 	for id, p := range progress {
 		f.InClear[id] = p.InClear
 	}

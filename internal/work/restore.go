@@ -57,7 +57,7 @@ func Left(ctx context.Context, results []commission.Result) error {
 // of a device of the job: itself, or, if it is named as such, a replacement that keeps tag,
 // name and address.
 func (d *Desk) AwaitFresh(ctx context.Context, n *reach.Net, x *device.Device, unit device.MAC, replaces bool, wait time.Duration) (*device.Device, error) {
-	s, err := d.NewSurvey(ctx, n, Survey{Listen: wait, Silent: true})
+	s, err := d.NewSurvey(ctx, n, SurveyOrder{Listen: wait, Silent: true})
 	if err != nil {
 		return nil, err
 	}

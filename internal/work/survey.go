@@ -25,14 +25,14 @@ type Surveyed struct {
 	Found   *survey.Findings
 	Devices []device.Device // the whole register, carried on
 	Changes []device.Change
-	Record  store.Survey
+	Record  store.SurveyRecord
 	Differs []string // what sources say of the site network that is not taken over
 	Crowd   int      // hosts that were heard and are not kept
 	First   bool     // nothing was surveyed before
 }
 
-// Survey is how a survey is done.
-type Survey struct {
+// SurveyOrder is how a survey is done.
+type SurveyOrder struct {
 	Listen time.Duration
 	Wide   []netip.Prefix // ranges to sweep whole
 	Expect Expected
@@ -43,7 +43,7 @@ type Survey struct {
 }
 
 // Look surveys, and carries what was found into what is known.
-func (d *Desk) Look(ctx context.Context, n *reach.Net, o Survey) (*Surveyed, error) {
+func (d *Desk) Look(ctx context.Context, n *reach.Net, o SurveyOrder) (*Surveyed, error) {
 	begun := time.Now()
 	s, err := d.NewSurvey(ctx, n, o)
 	if err != nil {
@@ -90,11 +90,11 @@ func (d *Desk) Look(ctx context.Context, n *reach.Net, o Survey) (*Surveyed, err
 	if o.Known != nil {
 		o.Known()
 	}
-	return d.Carry(context.WithoutCancel(ctx), found, store.Survey{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: found.Offers, Unasked: found.Unasked})
+	return d.Carry(context.WithoutCancel(ctx), found, store.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: found.Offers, Unasked: found.Unasked})
 }
 
 // NewSurvey makes ready to survey.
-func (d *Desk) NewSurvey(ctx context.Context, n *reach.Net, o Survey) (survey.Survey, error) {
+func (d *Desk) NewSurvey(ctx context.Context, n *reach.Net, o SurveyOrder) (survey.Survey, error) {
 	subnets, avoid, err := d.Lay(ctx, n)
 	if err != nil {
 		return survey.Survey{}, err
@@ -126,11 +126,11 @@ func (d *Desk) Replay(ctx context.Context, path string) (*Surveyed, error) {
 	if err != nil {
 		return nil, err
 	}
-	return d.Carry(ctx, found, store.Survey{At: begun, Took: time.Since(begun), Laptop: facts.Addresses, Offers: found.Offers, Unasked: found.Unasked})
+	return d.Carry(ctx, found, store.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: facts.Addresses, Offers: found.Offers, Unasked: found.Unasked})
 }
 
 // Carry carries findings into what is known of the devices.
-func (d *Desk) Carry(ctx context.Context, found *survey.Findings, record store.Survey) (*Surveyed, error) {
+func (d *Desk) Carry(ctx context.Context, found *survey.Findings, record store.SurveyRecord) (*Surveyed, error) {
 	last, err := d.Job.Register.LastSurvey(ctx)
 	if err != nil {
 		return nil, err
@@ -226,7 +226,7 @@ func WithKinds(j *job.Job, devices []device.Device) []device.Device {
 // Watch stays after a survey and tells what happens, until ctx ends or what is expected
 // is there; missing is nil then, and else what is not there, which may be nothing. tell is
 // called while the desk is locked.
-func (d *Desk) Watch(ctx context.Context, n *reach.Net, s *Surveyed, o Survey, tell func(survey.Event) error) (missing []string, err error) {
+func (d *Desk) Watch(ctx context.Context, n *reach.Net, s *Surveyed, o SurveyOrder, tell func(survey.Event) error) (missing []string, err error) {
 	o.Silent = true
 	begin, err := d.NewSurvey(ctx, n, o)
 	if err != nil {
@@ -249,7 +249,7 @@ func (d *Desk) Watch(ctx context.Context, n *reach.Net, s *Surveyed, o Survey, t
 	}
 	// Kept even when it was stopped: what was seen was seen.
 	ctx = context.WithoutCancel(ctx)
-	again, err := d.Carry(ctx, found, store.Survey{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: s.Found.Offers, Unasked: s.Found.Unasked})
+	again, err := d.Carry(ctx, found, store.SurveyRecord{At: begun, Took: time.Since(begun), Laptop: n.Facts().Addresses, Offers: s.Found.Offers, Unasked: s.Found.Unasked})
 	if err != nil {
 		return nil, err
 	}

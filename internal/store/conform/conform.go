@@ -189,7 +189,7 @@ func surveyRecord(t *testing.T, open Open) {
 	require.NoError(t, err)
 	assert.True(t, last.At.IsZero())
 	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
-	s := store.Survey{
+	s := store.SurveyRecord{
 		At: at, Took: 9 * time.Second, Found: 3, Met: 3, Laptop: []netip.Prefix{netip.MustParsePrefix("10.61.8.200/23")},
 		Offers: []lan.Offer{{
 			ServerMAC: device.MAC{2}, Server: netip.MustParseAddr("10.61.8.2"), Subnet: netip.MustParsePrefix("10.61.8.0/23"), Offered: netip.MustParseAddr("10.61.9.100"),
@@ -203,11 +203,11 @@ func surveyRecord(t *testing.T, open Open) {
 	last, err = j.Register.LastSurvey(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, s.Laptop, last.Laptop)
-	require.NoError(t, j.Register.AddSurvey(t.Context(), store.Survey{At: at}))
+	require.NoError(t, j.Register.AddSurvey(t.Context(), store.SurveyRecord{At: at}))
 	offers, err = j.Register.Offers(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, offers, 1, "a survey that met nobody says nothing of who is there")
-	require.NoError(t, j.Register.AddSurvey(t.Context(), store.Survey{At: at, Met: 2}))
+	require.NoError(t, j.Register.AddSurvey(t.Context(), store.SurveyRecord{At: at, Met: 2}))
 	offers, err = j.Register.Offers(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, offers, "a newer survey's offers replace the older's")

@@ -48,7 +48,7 @@ func (r *Register) Leases(ctx context.Context) ([]lan.Lease, error) {
 
 // AddSurvey records a survey; its offers replace earlier ones where it met anybody at
 // all. One with the cable out says nothing of who was there.
-func (r *Register) AddSurvey(ctx context.Context, s store.Survey) error {
+func (r *Register) AddSurvey(ctx context.Context, s store.SurveyRecord) error {
 	return r.tx(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "INSERT INTO survey (at, took_ms, found, laptop, unasked) VALUES (?,?,?,?,?)",
 			stamp(s.At), s.Took.Milliseconds(), s.Found, asJSON(s.Laptop, "[]"), asJSON(s.Unasked, "[]")); err != nil {
@@ -76,19 +76,19 @@ func (r *Register) AddSurvey(ctx context.Context, s store.Survey) error {
 }
 
 // LastSurvey gives the last survey without its offers; a zero At when there was none.
-func (r *Register) LastSurvey(ctx context.Context) (store.Survey, error) {
+func (r *Register) LastSurvey(ctx context.Context) (store.SurveyRecord, error) {
 	var at, laptop, unasked string
-	var s store.Survey
+	var s store.SurveyRecord
 	var ms int64
 	err := r.db.QueryRowContext(ctx, "SELECT at, took_ms, found, laptop, unasked FROM survey ORDER BY id DESC LIMIT 1").Scan(&at, &ms, &s.Found, &laptop, &unasked)
 	if errors.Is(err, sql.ErrNoRows) {
-		return store.Survey{}, nil
+		return store.SurveyRecord{}, nil
 	}
 	if err == nil {
 		err = errors.Join(json.Unmarshal([]byte(laptop), &s.Laptop), json.Unmarshal([]byte(unasked), &s.Unasked))
 	}
 	if err != nil {
-		return store.Survey{}, fmt.Errorf("register: %w", err)
+		return store.SurveyRecord{}, fmt.Errorf("register: %w", err)
 	}
 	s.At, s.Took = unstamp(at), time.Duration(ms)*time.Millisecond
 	return s, nil
