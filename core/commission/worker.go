@@ -24,9 +24,6 @@ const (
 	// TalkLimit is how long a device may be spoken with in all, in one run: one that stalls over
 	// every answer takes no more of the evening, nor of the places of others.
 	TalkLimit = 8 * time.Minute
-	maxPasses = 3 // readings until nothing differs
-	maxBreaks = 8 // conversations that broke off and were taken up again
-	maxMoves  = 6 // times that it moved or restarted, which is no failed reading
 )
 
 // Worker commissions devices, one per call of Run.
@@ -126,6 +123,7 @@ type run struct {
 	left    []Step        // due in this pass, after the one that is being written
 	phase   int           // grows when it was moved or restarted
 	move    move          // towards its address
+	passes  passes        // of reading it and writing what differs
 	stayed  bool          // it has been where it was all the time since it was last told to go
 
 	deferred error           // trouble that the rest did not wait for
@@ -134,11 +132,9 @@ type run struct {
 	result   Result
 	detail   string   // of the write under way, for the journal
 	unknown  bool     // of the last pass: whether a write was carried out
-	least    int      // settings that were due, when they were fewest
 	noRoom   []string // what the recorder has no room for
 	others   []Tie    // the same, for the record
 	strange  []string // channels that others use, and that were left to them
-	gotOn    bool     // they are fewer in this pass than ever before
 	mayKey   bool     // this command may give a fresh device its first password
 	renews   bool     // it may have made itself another certificate, since this run or the last sent what some do that at
 	// repowered are the settings for which a person has powered it off and on already.
@@ -195,9 +191,9 @@ func (r *run) all(ctx context.Context) error {
 	if err := r.find(ctx, StepFind, FindLimit); err != nil {
 		return err
 	}
-	for pass, breaks, moves := 0, 0, 0; pass < maxPasses; {
+	for r.passes = (passes{}); !r.passes.over(); {
 		phase := r.phase
-		done, err := r.pass(ctx, pass == 0 && moves == 0)
+		done, err := r.pass(ctx)
 		switch {
 		case errors.Is(err, ErrWindow) && ctx.Err() == nil:
 			if r.repowered[r.window] {
@@ -208,9 +204,9 @@ func (r *run) all(ctx context.Context) error {
 				return err
 			}
 			continue // what was refused for want of a window counts as no pass
-		case errors.Is(err, ErrReplyLost) && breaks < maxBreaks && ctx.Err() == nil:
+		case errors.Is(err, ErrReplyLost) && r.passes.broken() && ctx.Err() == nil:
 			// It fell silent in the middle, or restarts by itself: take it up where it is.
-			breaks++
+			r.passes = r.passes.next(passed{broke: true})
 			if err := r.find(ctx, StepFind, ReturnLimit); err != nil {
 				return err
 			}
@@ -218,27 +214,13 @@ func (r *run) all(ctx context.Context) error {
 		case done || err != nil:
 			return err
 		}
-		// One that has moved or restarted in between has been no further than that.
-		if r.phase != phase && moves < maxMoves {
-			moves++
-			continue
-		}
-		// One that has fewer settings to be set than ever before gets on, however it answers.
-		if r.unknown && r.gotOn {
-			continue
-		}
-		// A write that got lost says nothing of whether the device keeps what it takes.
-		if r.unknown && breaks < maxBreaks {
-			breaks++
-			continue
-		}
-		pass++
+		r.passes = r.passes.next(passed{moved: r.phase != phase, lost: r.unknown})
 	}
 	return trouble(nil, advice.Say("look at the device's own page: it takes settings and does not keep them"), "the device does not keep its settings")
 }
 
 // pass reads the device and writes what differs. It is done when nothing did.
-func (r *run) pass(ctx context.Context, first bool) (done bool, err error) {
+func (r *run) pass(ctx context.Context) (done bool, err error) {
 	r.unknown = false
 	found, err := r.read(ctx)
 	if err != nil {
@@ -246,7 +228,7 @@ func (r *run) pass(ctx context.Context, first bool) (done bool, err error) {
 	}
 	r.found = found
 	r.untold(found)
-	if first {
+	if r.passes.first() {
 		if err := r.Journal.Found(ctx, r.plan, found); err != nil {
 			return false, fmt.Errorf("register as found: %w", err)
 		}
@@ -264,9 +246,7 @@ func (r *run) pass(ctx context.Context, first bool) (done bool, err error) {
 	due = slices.DeleteFunc(due, func(s Step) bool {
 		return r.stands(s) || r.plan.refusedBefore(s, found) || found.Unread[s] && (r.once[s] || r.plan.answeredBefore(s, found))
 	})
-	if r.gotOn = r.least == 0 || len(due) < r.least; r.gotOn {
-		r.least = len(due)
-	}
+	r.passes = r.passes.found(len(due))
 	if len(due) == 0 {
 		if err := r.verify(ctx, found); err != nil {
 			return true, err
