@@ -30,8 +30,22 @@ const maxLine = 64 << 10
 // typedLine reads the next line, without its end, until ctx ends. A line that a person did
 // not end with Enter is no answer; one at the end of a file is.
 func (a *App) typedLine(ctx context.Context) (string, error) {
-	text, err := await(ctx, func() (string, error) { return a.reader().in.ReadString('\n') })
-	_, tty := terminal(a.In)
+	var text string
+	var err error
+	f, tty := terminal(a.In)
+	for burst := false; ; {
+		in := a.reader().in
+		text, err = await(ctx, func() (string, error) { return in.ReadString('\n') })
+		if err != nil || !tty || strings.TrimSpace(text) != "" {
+			break
+		}
+		// Enters that follow on one another at once are a hand that leans on the key, and no answer.
+		more := in.Buffered() > 0 || ahead(int(f.Fd()))
+		if !more && !burst {
+			break
+		}
+		burst = more
+	}
 	switch {
 	case len(text) > maxLine:
 		return "", usagef("a line on standard input is longer than %d bytes", maxLine)

@@ -91,6 +91,7 @@ func (h *hands) guided() {
 	s := h.types()
 	s.Press("\r\r\r\r\r\r\r\r") // before anything is asked
 	s.Sees("Enter: start a new job, step by step")
+	s.Press("\r\r\r\r\r\r\r\r") // and a hand that leans on the key when it is
 	assert.NotContains(h.t, s.Text(), "What is the site called?")
 	s.Press("q\r")
 	assert.Equal(h.t, 0, s.Ends())

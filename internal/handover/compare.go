@@ -107,7 +107,7 @@ func (e Entry) id() string {
 
 // ofItself are columns that a device has told, and that are not known of one that was only taken
 // over from a record.
-var ofItself = []string{"access", "password", "password_held_by", "encryption", "stream", "accounts", "certificate", "ports", "services", "checks", "found_at", "joined"}
+var ofItself = []string{"access", "password", "password_held_by", "encryption", "stream", "accounts", "certificate", "ports", "services", "transport", "checks", "found_at", "joined"}
 
 func differences(earlier, later Record, a, b Entry) (out []Difference) {
 	yes := func(t *time.Time) string {
