@@ -166,11 +166,11 @@ func (n *Net) Loss() float64 {
 	return float64(n.crowd.lost) / float64(max(1, n.crowd.judged))
 }
 
-// Borne reports whether the wire has shown that it bears the pace.
+// Borne reports whether the wire has shown that it bears the full pace.
 func (n *Net) Borne() bool {
 	n.crowd.mu.Lock()
 	defer n.crowd.mu.Unlock()
-	return n.crowd.judged >= enoughJudged && n.crowd.misses == 0
+	return !n.crowd.limited && n.crowd.judged >= enoughJudged && n.crowd.misses == 0
 }
 
 // Deaf reports whether most of the questions to everyone that were sent since a moment did not arrive,

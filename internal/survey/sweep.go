@@ -75,7 +75,11 @@ func (r *surveyRun) sweepFast() bool {
 		n, err := r.sweepAll(targets)
 		if err != nil {
 			if r.sweepEnded(n, err); round == 0 {
-				r.unasked(slices.Collect(targets)[n:])
+				left := slices.Collect(targets)
+				if r.Net.Borne() { // else what was sent need not have arrived either
+					left = left[n:]
+				}
+				r.unasked(left)
 			}
 			return false
 		}
