@@ -53,6 +53,9 @@ func (c *Client) outsideMeans(ctx context.Context) (m means, told bool, err erro
 	}
 	err = c.recall(ctx, "GetServiceCapabilities", "", &a)
 	if Untold(err) {
+		if c.proven {
+			c.hold("GetServiceCapabilities", []byte(nothingTold))
+		}
 		return m, m.uplinks, nil
 	}
 	m.users, m.dynamic, m.proxied = bool(a.Capabilities.Security.RemoteUserHandling), bool(a.Capabilities.Network.DynDNS), bool(a.Capabilities.System.RemoteDiscovery)
@@ -158,6 +161,9 @@ const discoverable = "Discoverable"
 func (c *Client) Discoverable(ctx context.Context) (on, told bool, err error) {
 	var a struct{ DiscoveryMode string }
 	if err = c.recall(ctx, "GetDiscoveryMode", "", &a); err != nil {
+		if c.proven && Untold(err) {
+			c.hold("GetDiscoveryMode", []byte(nothingTold))
+		}
 		return false, false, unlessFault(err)
 	}
 	mode := strings.TrimSpace(a.DiscoveryMode)

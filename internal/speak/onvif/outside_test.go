@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"janustat/core/secret"
 )
 
 // connected answers like a device with all that connects to the outside, until it is removed; refuses
@@ -37,7 +39,7 @@ func (d *connected) serve(w http.ResponseWriter, r *http.Request, op, body strin
 		send(w, 200, out+"</GetServicesResponse>")
 	case "GetServiceCapabilities":
 		if d.caps == "" {
-			send(w, 400, refusal)
+			send(w, 400, strings.ReplaceAll(refusal, "NotAuthorized", "ActionNotSupported"))
 			return
 		}
 		send(w, 200, "<R><Capabilities>"+d.caps+"</Capabilities></R>")
@@ -69,6 +71,15 @@ func (d *connected) serve(w http.ResponseWriter, r *http.Request, op, body strin
 	case "SetRemoteDiscoveryMode":
 		d.remote = strings.Contains(body, ">Discoverable<")
 		send(w, 200, "<R/>")
+	case "GetUsers":
+		if r.Header.Get("Authorization") == "" {
+			w.Header().Set("WWW-Authenticate", `Digest realm="r", qop="auth", nonce="n", algorithm=MD5`)
+			send(w, 401, refusal)
+			return
+		}
+		send(w, 200, usersAnswer)
+	case "SystemReboot":
+		send(w, 200, "<SystemRebootResponse/>")
 	case "GetDiscoveryMode":
 		send(w, 200, "<R><DiscoveryMode>"+d.mode+"</DiscoveryMode></R>")
 	case "SetDiscoveryMode":
@@ -144,4 +155,33 @@ func TestDiscoveryMode(t *testing.T) {
 	_, told, err = stub(t, (&connected{refuses: "Discovery"}).serve).Discoverable(t.Context())
 	require.NoError(t, err)
 	assert.False(t, told)
+}
+
+// What a device can do is asked once in a conversation, whatever is written in it, and of one that refuses
+// to tell it no more than that.
+func TestWhatADeviceCanDoIsAskedOnce(t *testing.T) {
+	for name, d := range map[string]*connected{"tells": {caps: allOutside, uplinks: []string{}, mode: "Discoverable"}, "refuses": {refuses: "GetDiscovery"}} {
+		t.Run(name, func(t *testing.T) {
+			cl := stub(t, d.serve)
+			ok, err := cl.Enter(t.Context(), "admin", secret.New("x"))
+			require.NoError(t, err)
+			require.True(t, ok)
+			for range 3 {
+				_, _, err := cl.Outside(t.Context())
+				require.NoError(t, err)
+				_, _, err = cl.Discoverable(t.Context())
+				require.NoError(t, err)
+				require.NoError(t, cl.Restart(t.Context()))
+			}
+			count := map[string]int{}
+			for _, op := range d.asked {
+				count[op]++
+			}
+			for _, op := range []string{"GetServices", "GetServiceCapabilities", "GetDiscoveryMode"} {
+				assert.Equal(t, 1, count[op], op)
+			}
+			again := cl.Lasting()
+			assert.Contains(t, again, "GetServiceCapabilities", "and in the next conversation")
+		})
+	}
 }

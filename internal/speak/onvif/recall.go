@@ -22,6 +22,12 @@ var changes = map[string][]string{
 	"SetDiscoveryMode": {"GetDiscoveryMode"}, "SetRemoteUser": {}, "SetDynamicDNS": {}, "SetRemoteDiscoveryMode": {},
 }
 
+// factoryReset changes everything that a device has told.
+const factoryReset = "SetSystemFactoryDefault"
+
+// nothingTold is an answer that says nothing, kept in the place of a refusal of what would be refused again.
+const nothingTold = `<e:Envelope xmlns:e="` + soap.EnvelopeNS + `"><e:Body/></e:Envelope>`
+
 // recall asks a question of the device service, unless it was answered before.
 func (c *Client) recall(ctx context.Context, operation, inner string, out any) error {
 	if answer, ok := c.told[operation]; ok {
@@ -48,8 +54,12 @@ func (c *Client) hold(operation string, answer []byte) {
 	c.told[operation] = answer
 }
 
+// fixed are the questions whose answers no setting changes but what is named in changes: what a device can
+// do, and its discovery mode.
+var fixed = []string{"GetServices", "GetServiceCapabilities", "GetDiscoveryMode"}
+
 // lasting are the questions whose answers no move and no restart changes, for all that is known.
-var lasting = []string{"GetDNS", "GetNTP", "GetNetworkProtocols", "GetServiceCapabilities", "GetDiscoveryMode"}
+var lasting = append([]string{"GetDNS", "GetNTP", "GetNetworkProtocols"}, fixed...)
 
 // Lasting gives what the device has told that holds beyond the conversation, and Recall takes it
 // into another one with the same device.
@@ -77,7 +87,13 @@ func (c *Client) forget(s service, operation string) {
 	}
 	of, ok := changes[operation]
 	if !ok {
+		was := c.told
 		c.told = nil
+		for _, question := range fixed {
+			if answer, has := was[question]; has && operation != factoryReset {
+				c.hold(question, answer)
+			}
+		}
 		return
 	}
 	for _, question := range of {

@@ -71,9 +71,12 @@ func (c *Client) serviceIn(list []serviceXML, ns, prefix string) (service, bool)
 	return service{}, false
 }
 
+// withoutCapabilities asks GetServices for the list alone.
+const withoutCapabilities = "<tds:IncludeCapability>false</tds:IncludeCapability>"
+
 func (c *Client) readServices(ctx context.Context) ([]serviceXML, error) {
 	var a struct{ Service []serviceXML }
-	err := c.call(ctx, "GetServices", "<tds:IncludeCapability>false</tds:IncludeCapability>", &a)
+	err := c.recall(ctx, "GetServices", withoutCapabilities, &a)
 	var fault *soap.Fault
 	if errors.As(err, &fault) && !errors.Is(err, ErrRefused) {
 		return c.capabilities(ctx)

@@ -33,9 +33,10 @@ const (
 var described = []string{"GetDeviceInformation", "GetNetworkInterfaces", "GetNetworkDefaultGateway", "GetScopes", "GetDNS", "GetNTP"}
 
 // Ahead asks what is going to be read of the device, side by side where it takes its time over each
-// answer and bears that; with all of it, its users and protocols too. What it does not answer is
+// answer and bears that; with all of it, its users and protocols too, and the whole has what it can do
+// beside. What it does not answer is
 // left to whoever reads it.
-func (c *Client) Ahead(ctx context.Context, all bool) {
+func (c *Client) Ahead(ctx context.Context, all, whole bool) {
 	operations := slices.Clone(described)
 	if !c.proven {
 		operations = append(operations, "GetPasswordComplexityConfiguration")
@@ -47,6 +48,12 @@ func (c *Client) Ahead(ctx context.Context, all bool) {
 		}
 	}
 	var list []question
+	if whole {
+		operations = append(operations, "GetServiceCapabilities", "GetDiscoveryMode")
+		if c.told["GetServices"] == nil && c.offered == nil {
+			list = append(list, question{at: c.deviceService(), op: "GetServices", inner: withoutCapabilities, kept: true})
+		}
+	}
 	for _, op := range operations {
 		if c.told[op] == nil {
 			list = append(list, question{at: c.deviceService(), op: op, kept: true})

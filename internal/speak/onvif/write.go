@@ -209,5 +209,5 @@ func (c *Client) Restart(ctx context.Context) error { return c.call(ctx, "System
 // Reset puts the device back into its factory state (SetSystemFactoryDefault,
 // Hard: network settings and users included).
 func (c *Client) Reset(ctx context.Context) error {
-	return c.call(ctx, "SetSystemFactoryDefault", "<tds:FactoryDefault>Hard</tds:FactoryDefault>", nil)
+	return c.call(ctx, factoryReset, "<tds:FactoryDefault>Hard</tds:FactoryDefault>", nil)
 }

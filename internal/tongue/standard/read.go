@@ -258,7 +258,7 @@ func hostOf(a netip.Addr) string {
 
 // readDetails fills in what the device tells; what it refuses stays empty.
 func readDetails(ctx context.Context, c *onvif.Client, at netip.Addr, mac device.MAC, f *device.Facts) error {
-	c.Ahead(ctx, false)
+	c.Ahead(ctx, false, false)
 	info, err := c.Information(ctx)
 	if fatal(err) {
 		return err

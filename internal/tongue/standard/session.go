@@ -91,7 +91,7 @@ func (s *session) Read(ctx context.Context) (commission.Found, error) {
 
 func (s *session) read(ctx context.Context) (commission.Found, error) {
 	var f commission.Found
-	s.Ahead(ctx, true)
+	s.Ahead(ctx, true, s.plan.Whole)
 	info, err := s.Information(ctx)
 	if err != nil && !onvif.Untold(err) {
 		return f, err
