@@ -203,8 +203,10 @@ func (m *ladderModel) happened(msg happenedMsg) {
 	case e.What == survey.Gone && m.unplug:
 		m.unplug, m.chosen, m.filter, m.nameless = false, r.MAC, "", false
 		m.note = r.Label() + " disconnected: that is the one. Plug it back in, then press Enter to name it"
-	case (e.What == survey.Arrived || e.What == survey.Described) && m.filter == "" && m.first.IsZero():
+	case (e.What == survey.Arrived || e.What == survey.Described) && r.given == "" && m.filter == "" && m.first.IsZero():
 		m.chosen, m.note = r.MAC, r.Label()+" appeared: Enter names it"
+	case e.What == survey.Arrived && m.filter == "" && m.first.IsZero(): // it has its name
+		m.chosen, m.note = r.MAC, r.Label()+" appeared"
 	}
 }
 
