@@ -8,11 +8,15 @@ import (
 
 // FareLimit is how long links may take until they do what they are for: a recorder tries a
 // camera every few seconds, and a station registers as often.
-const FareLimit = 40 * time.Second
+const FareLimit = 48 * time.Second
 
 // nudgesAfter are how long a link may take until it is set once more, in case that one of the
-// two does not know of it; and then with its pictures by another way.
-var nudgesAfter = [...]time.Duration{15 * time.Second, 27 * time.Second}
+// two does not know of it; then with its pictures by another way; and then as it was, since a way
+// that is never taken is worse than one that takes its time.
+var nudgesAfter = [...]struct {
+	after     time.Duration
+	otherwise bool
+}{{15 * time.Second, false}, {26 * time.Second, true}, {37 * time.Second, false}}
 
 // fare waits until the links do what they are for, which takes the other side's part as
 // well. One that does not in time is set once more.
@@ -43,9 +47,9 @@ func (r *run) fare(ctx context.Context, links []Link, ties []Tie) ([]Tie, error)
 			if _, err := r.mend(ctx, t, ties); err != nil {
 				return err
 			}
-			if late := r.Site.Now().Sub(begun); nudged < len(nudgesAfter) && late > nudgesAfter[nudged] {
+			if late := r.Site.Now().Sub(begun); nudged < len(nudgesAfter) && late > nudgesAfter[nudged].after {
 				nudged++
-				return r.nudge(ctx, t, ties, nudged > 1)
+				return r.nudge(ctx, t, ties, nudged)
 			}
 			return nil
 		})
@@ -75,16 +79,15 @@ func (r *run) learnShown(ties []Tie) {
 	}
 }
 
-// nudge sets links once more that do not do what they are for; otherwise has them tried by
-// another way.
-func (r *run) nudge(ctx context.Context, t *Talk, ties []Tie, otherwise bool) error {
+// nudge sets links once more that do not do what they are for, for the first time or a later one.
+func (r *run) nudge(ctx context.Context, t *Talk, ties []Tie, nth int) error {
 	for i := range ties {
 		switch t := &ties[i]; {
-		case t.Link.Step == StepPair && !t.State.Good() && t.State != ToType && !otherwise:
+		case t.Link.Step == StepPair && !t.State.Good() && t.State != ToType && nth == 1:
 		case t.Link.Step == StepChannel && t.State == Waiting:
 			// The camera opens by the keyring's password, and the recorder does not say why it
 			// is not connected: it may have another, or the pictures do not come that way.
-			t.Link.Datagrams = otherwise
+			t.Link.Datagrams = nudgesAfter[nth-1].otherwise
 		default:
 			continue // what was told stands: it is the other side that fails
 		}

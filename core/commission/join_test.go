@@ -261,3 +261,46 @@ func TestARecorderWithoutSourcesGetsNoCamera(t *testing.T) {
 	assert.Equal(t, map[string]int{"C01": 1}, numbers(out[1]))
 	assert.Equal(t, []Link{camera(42, "C02")}, left)
 }
+
+// viewing is a recorder whose channel is set, and shows nothing by any way.
+type viewing struct {
+	Session
+	ways *[]bool // of each time it was told: whether over UDP
+}
+
+func (v viewing) Recording(context.Context) (Recording, error) { return Recording{Offers: true}, nil }
+
+func (v viewing) Channels(_ context.Context, links []Link) (out []Tie, err error) {
+	for _, l := range links {
+		out = append(out, Tie{Link: l, Set: true, State: Waiting})
+	}
+	return out, nil
+}
+
+func (v viewing) SetChannel(_ context.Context, l Link) error {
+	*v.ways = append(*v.ways, l.Datagrams)
+	return nil
+}
+
+func (v viewing) Park(context.Context, Link) error { return nil }
+
+// A recorder that shows nothing is told once more, then by the other way, and then the first again: it is
+// not left with a way that its camera may not have.
+func TestAChannelIsNotLeftByAWayThatBringsNothing(t *testing.T) {
+	var ways []bool
+	links := []Link{{Step: StepChannel, Number: 1, Peer: Peer{Tag: "C01"}}}
+	d := newToy()
+	w := Worker{Place: NewPlaces(1), Site: d, Journal: noNotes{}, Attempts: noNotes{}}
+	r := &run{Worker: w, plan: plan(), mended: map[string]bool{}, result: Result{Spent: map[Step]time.Duration{}}}
+	talk := &Talk{Main: viewing{&toySession{d}, &ways}}
+	ties, err := talk.Main.(ChannelKeeper).Channels(t.Context(), links)
+	require.NoError(t, err)
+	for nth := range len(nudgesAfter) {
+		require.NoError(t, r.nudge(t.Context(), talk, ties, nth+1))
+	}
+	assert.Equal(t, []bool{false, true, false}, ways)
+	for i := 1; i < len(nudgesAfter); i++ {
+		assert.Greater(t, nudgesAfter[i].after-nudgesAfter[i-1].after, 9*time.Second, "a recorder tries every few seconds")
+	}
+	assert.Greater(t, FareLimit-nudgesAfter[len(nudgesAfter)-1].after, 9*time.Second)
+}

@@ -82,7 +82,15 @@ func (c *crew) runUntil(ctx context.Context, stdin string, args ...string) (code
 // prepare takes all that a survey finds, and allots it addresses.
 func (c *crew) prepare() {
 	c.t.Helper()
-	c.must("survey", "--quiet", "--for", "3s")
+	// Who surveys looks again where the survey says that it could not read somebody yet.
+	for range 3 {
+		c.must("survey", "--quiet", "--for", "3s")
+		var all []struct{ Access string }
+		c.json(&all, "list", "--all")
+		if !slices.ContainsFunc(all, func(d struct{ Access string }) bool { return d.Access == "unread" }) {
+			break
+		}
+	}
 	c.must("take", "all", "--yes")
 	c.must("allot")
 }

@@ -74,7 +74,7 @@ func (r *surveyRun) sweepFast() bool {
 		}
 		n, err := r.sweepAll(targets)
 		if err != nil {
-			if r.sweepEnded(n, err); round == 0 {
+			if r.sweepEnded(n, err); round == 0 && r.ctx.Err() != nil {
 				left := slices.Collect(targets)
 				if r.Net.Borne() { // else what was sent need not have arrived either
 					left = left[n:]
@@ -275,10 +275,19 @@ func (r *surveyRun) sweepStrange(subnet netip.Prefix, v *reach.Visitor) {
 }
 
 func (r *surveyRun) sweepEnded(sent int, err error) {
-	if r.ctx.Err() == nil {
-		r.Log.Warn("sweep ended early", "sent", sent, "err", err)
+	if r.ctx.Err() != nil {
+		return
+	}
+	r.Log.Warn("sweep ended early", "sent", sent, "err", err)
+	select { // a wire that takes nothing is about to be gone, which ends the survey
+	case <-r.Net.Done():
+	case <-r.ctx.Done():
+	case <-time.After(wireGoes):
 	}
 }
+
+// wireGoes is how long a wire that takes nothing any more may be there yet.
+const wireGoes = 2 * time.Second
 
 // WideTime estimates how long the ranges named take at the rate.
 func (s Survey) WideTime() time.Duration {
