@@ -94,7 +94,7 @@ func securityHeads() []string {
 // securityLines sums up how the site is left.
 func (r Record) securityLines() (out []string) {
 	over := map[string]int{}
-	var clear, linked, unseen, found, hidden int
+	var clear, apart, unseen, found, hidden int
 	var links []string
 	for i := range r.Devices {
 		e := &r.Devices[i]
@@ -107,7 +107,7 @@ func (r Record) securityLines() (out []string) {
 		}
 		switch where := e.outward(); where {
 		case outside.Nothing:
-			linked++
+			apart++
 		case outside.Setting.Untold:
 			unseen++
 		default:
@@ -132,8 +132,8 @@ func (r Record) securityLines() (out []string) {
 	if len(links) > 0 {
 		out = append(out, "Connected with the outside: "+strings.Join(links, "; ")+".")
 	}
-	if linked > 0 {
-		out = append(out, fmt.Sprintf("No connection with the outside is set up on %s that can report it.", text.Plural(linked, "device")))
+	if apart > 0 {
+		out = append(out, fmt.Sprintf("No connection with the outside is set up on %s that can report it.", text.Plural(apart, "device")))
 	}
 	if unseen > 0 {
 		out = append(out, fmt.Sprintf("On %s this cannot be seen: an account with a manufacturer's service shows on the device's own page alone.", text.Plural(unseen, "device")))

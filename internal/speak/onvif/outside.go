@@ -6,6 +6,7 @@ import (
 	"errors"
 	"strings"
 
+	"janustat/core/settings/outside"
 	"janustat/internal/speak/soap"
 )
 
@@ -15,14 +16,6 @@ const uplinkNS = "http://www.onvif.org/ver10/uplink/wsdl"
 
 // maxUplinks bounds how many are removed at once: what lists more than that is asked again.
 const maxUplinks = 32
-
-// Outside is what connects a device with the world beyond its LAN, as far as the standard tells it.
-type Outside struct {
-	Uplinks    []string // remote addresses (GetUplinks)
-	RemoteUser string   // (GetRemoteUser)
-	DynamicDNS string   // its name, or that its DHCP server sees to it (GetDynamicDNS)
-	Remote     bool     // remote discovery is on (GetRemoteDiscoveryMode)
-}
 
 // means are what a device can have of that, by its own word (GetServiceCapabilities).
 type means struct {
@@ -63,7 +56,7 @@ func (c *Client) outsideMeans(ctx context.Context) (m means, told bool, err erro
 }
 
 // Outside reads the device's connections to the outside; told is false where it has no means to tell.
-func (c *Client) Outside(ctx context.Context) (o Outside, told bool, err error) {
+func (c *Client) Outside(ctx context.Context) (o outside.Links, told bool, err error) {
 	m, told, err := c.outsideMeans(ctx)
 	if err != nil || !told {
 		return o, false, err

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"janustat/core/secret"
+	"janustat/core/settings/outside"
 )
 
 // connected answers like a device with all that connects to the outside, until it is removed; refuses
@@ -99,15 +100,15 @@ func everythingOutside() *connected {
 func TestWhatConnectsADeviceWithTheOutside(t *testing.T) {
 	for name, c := range map[string]struct {
 		d    *connected
-		want Outside
+		want outside.Links
 		told bool
 	}{
-		"everything":                   {everythingOutside(), Outside{[]string{"wss://a.example", "wss://b.example"}, "cloud", "cam.example", true}, true},
-		"nothing, of all that it has":  {&connected{caps: allOutside, uplinks: []string{}, dynamic: "NoUpdate"}, Outside{}, true},
-		"a name by its DHCP server":    {&connected{caps: `<Network DynDNS="true"/>`, dynamic: "ServerUpdates"}, Outside{DynamicDNS: "by its DHCP server"}, true},
-		"uplinks without capabilities": {&connected{uplinks: []string{"wss://a.example"}}, Outside{Uplinks: []string{"wss://a.example"}}, true},
-		"no means to tell":             {&connected{caps: `<Network DynDNS="false"/>`, user: "hidden"}, Outside{}, false},
-		"no capabilities":              {&connected{user: "hidden"}, Outside{}, false},
+		"everything":                   {everythingOutside(), outside.Links{Uplinks: []string{"wss://a.example", "wss://b.example"}, RemoteUser: "cloud", DynamicDNS: "cam.example", Remote: true}, true},
+		"nothing, of all that it has":  {&connected{caps: allOutside, uplinks: []string{}, dynamic: "NoUpdate"}, outside.Links{}, true},
+		"a name by its DHCP server":    {&connected{caps: `<Network DynDNS="true"/>`, dynamic: "ServerUpdates"}, outside.Links{DynamicDNS: "by its DHCP server"}, true},
+		"uplinks without capabilities": {&connected{uplinks: []string{"wss://a.example"}}, outside.Links{Uplinks: []string{"wss://a.example"}}, true},
+		"no means to tell":             {&connected{caps: `<Network DynDNS="false"/>`, user: "hidden"}, outside.Links{}, false},
+		"no capabilities":              {&connected{user: "hidden"}, outside.Links{}, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, told, err := stub(t, c.d.serve).Outside(t.Context())
@@ -125,7 +126,7 @@ func TestWhatConnectsWithTheOutsideIsRemoved(t *testing.T) {
 	got, told, err := cl.Outside(t.Context())
 	require.NoError(t, err)
 	assert.True(t, told)
-	assert.Equal(t, Outside{}, got)
+	assert.Equal(t, outside.Links{}, got)
 	// What is so already is not written.
 	d.asked = nil
 	require.NoError(t, cl.CloseOutside(t.Context()))
@@ -139,7 +140,7 @@ func TestWhatConnectsWithTheOutsideIsRemoved(t *testing.T) {
 	require.Error(t, cl.CloseOutside(t.Context()))
 	got, _, err = cl.Outside(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, Outside{Uplinks: []string{"wss://a.example", "wss://b.example"}}, got)
+	assert.Equal(t, outside.Links{Uplinks: []string{"wss://a.example", "wss://b.example"}}, got)
 }
 
 func TestDiscoveryMode(t *testing.T) {

@@ -138,7 +138,7 @@ func (s *session) SetRTSPPort(ctx context.Context, port uint16) error {
 // Outside implements outside.Connected.
 func (s *session) Outside(ctx context.Context) (outside.Links, bool, error) {
 	o, told, err := s.Client.Outside(ctx)
-	return outside.Links(o), told, s.lost(err)
+	return o, told, s.lost(err)
 }
 
 // CloseOutside implements outside.Connected.
