@@ -20,6 +20,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/icholy/digest"
+
 	"janustat/core/secret"
 	"janustat/core/text"
 	"janustat/internal/speak/soap"
@@ -96,6 +98,9 @@ type Client struct {
 	proven bool // the password is known to fit
 	// challenged is set once the device has asked for HTTP Digest.
 	challenged bool
+	// chal is the challenge of that, and when it came: a password answers to it within a breath.
+	chal       *digest.Challenge
+	chalAt     time.Time
 	expected   Expected
 	digest     *login          // where it asks for HTTP Digest
 	shut       error           // it refuses what has opened it: nothing of a password is sent any more

@@ -84,6 +84,10 @@ func (c *Client) Enter(ctx context.Context, user string, p secret.Password) (boo
 		return false, err
 	}
 	c.login(user, p)
+	if c.scheme == byDigest && c.chal != nil && c.now().Sub(c.chalAt) < lookedFor {
+		c.digest.keep(c.chal) // it need not be asked for once more
+	}
+	c.chal = nil // a nonce is answered to once by a password that may be wrong
 	// On a connection that is about to go, the password would be lost: that is a try, of which
 	// nothing is learnt.
 	c.Close()

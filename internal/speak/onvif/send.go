@@ -204,8 +204,8 @@ func (c *Client) post(ctx context.Context, to, action string, body []byte) (answ
 		c.date = time.Time{}
 	}
 	if res.StatusCode == http.StatusUnauthorized {
-		if _, err := strongest(res.Header); err == nil {
-			c.challenged = true
+		if chal, err := strongest(res.Header); err == nil {
+			c.challenged, c.chal, c.chalAt = true, chal, c.now()
 		}
 	}
 	answer, err = io.ReadAll(io.LimitReader(res.Body, soap.MaxMessage+1))

@@ -42,7 +42,11 @@ func folds(t *testing.T, s store.Store) {
 
 // Whatever happens to devices, by whomever, and is taken back, forgotten or replaced.
 func whatIsKeptIsWhatEventsComeTo(t *testing.T, open Open) {
-	for seed := range uint64(8) {
+	seeds := uint64(8)
+	if testing.Short() {
+		seeds = 2
+	}
+	for seed := range seeds {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			s, rnd := open(t), rand.New(rand.NewPCG(seed, 1))
 			list := []device.Device{camera(1), camera(2), camera(3)}
