@@ -77,6 +77,12 @@ type Captioner interface {
 	Caption(ctx context.Context, name string) error
 }
 
+// Secured is the ability of a conversation to tell where what follows goes over HTTPS.
+type Secured interface {
+	// Secured gives that once a setting has brought it about; nil before.
+	Secured() *device.TLS
+}
+
 // Stiller is the ability of a session to give a picture as it is now, as JPEG.
 type Stiller interface {
 	Still(ctx context.Context) ([]byte, error)

@@ -139,21 +139,21 @@ func (r *run) fitted(s Step, k *Credential) error {
 
 // asFound records what a device without a password tells of its settings, before the
 // first write. One that tells nothing yet is read once it has its password.
-func (r *run) asFound(ctx context.Context) error {
+func (r *run) asFound(ctx context.Context) (Found, error) {
 	found, err := ReadAll(ctx, r.session, r.plan)
 	switch {
 	case errors.Is(err, ErrReplyLost):
-		return err
+		return Found{}, err
 	case err != nil:
-		return nil // it wants its password first
+		return Found{}, nil // it wants its password first
 	}
 	if err := r.identify(found); err != nil {
-		return err
+		return Found{}, err
 	}
 	if err := r.Journal.Found(ctx, r.plan, found); err != nil {
-		return fmt.Errorf("register as found: %w", err)
+		return Found{}, fmt.Errorf("register as found: %w", err)
 	}
-	return nil
+	return found, nil
 }
 
 // first tries whether a device that does not list its users to everyone has an
@@ -194,6 +194,7 @@ func (r *run) first(ctx context.Context) error {
 // whether it has one is asked again.
 func (r *run) ensureKeyed(ctx context.Context) error {
 	const tries = 3
+	var found *Found // of a device without a password
 	for tried, waited := 0, 0; tried < tries; tried++ {
 		access, err := r.session.Access(ctx)
 		if err != nil {
@@ -220,10 +221,27 @@ func (r *run) ensureKeyed(ctx context.Context) error {
 		case r.plan.Password.IsZero():
 			return trouble(nil, advice.Say("run %s, then %s again", advice.Survey, advice.Commission), "was sealed and is fresh now")
 		}
-		r.keyed = true
-		if err := r.asFound(ctx); err != nil {
-			return err
+		if found == nil {
+			f, err := r.asFound(ctx)
+			if err != nil {
+				return err
+			}
+			found = &f
 		}
+		switch done, err := r.openFirst(ctx, *found); {
+		case err != nil:
+			return err
+		case done:
+			if err := r.open(ctx); err != nil {
+				return err
+			}
+			if err := r.recognise(ctx); err != nil {
+				return err
+			}
+			tried--
+			continue
+		}
+		r.keyed = true
 		if err := r.key(ctx); err != nil && !errors.Is(err, ErrReplyLost) {
 			return err
 		}

@@ -27,8 +27,8 @@ type Found struct {
 	Accounts    []Account
 	// Certificate is the fingerprint of the certificate it showed, "" without HTTPS.
 	Certificate string
-	// CanTLS tells that it has HTTPS and that it is switched off.
-	CanTLS   bool
+	// TLS is where it is spoken with over HTTPS, where that was found out in this run; nil otherwise.
+	TLS      *device.TLS
 	Pictures []Picture // its picture sources; none where they were not asked for
 	Stream   *device.Stream
 	// NoStream says why there is none, though others are to watch it.
@@ -88,7 +88,7 @@ func (f Found) Facts() device.Facts {
 	s := f.Settings
 	return device.Facts{
 		Make: f.Make, Model: f.Model, Serial: f.Serial, Firmware: f.Firmware, Name: s.Name, Settings: &s, Login: f.Login,
-		Stream: f.Stream, Links: f.linkFacts(), Encodings: f.Recording.Encodings, Room: f.Recording.roomFact(),
+		TLS: f.TLS, Stream: f.Stream, Links: f.linkFacts(), Encodings: f.Recording.Encodings, Room: f.Recording.roomFact(),
 		Writes: &device.Outlook{
 			Pictures: f.pictureFacts(),
 			ClockS:   f.Clock.Seconds(), ByNTP: f.ByNTP, DNS: f.DNS.Told, DNSAuto: f.DNS.FromDHCP, NTP: f.NTP.Told, NTPAuto: f.NTP.FromDHCP,

@@ -7,6 +7,9 @@ import (
 	"testing"
 	"time"
 
+	"janustat/core/setting"
+	"janustat/core/settings/https"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -189,7 +192,7 @@ func TestNoPasswordIsSetWithoutEncryptionWhereTheSheetRefusesIt(t *testing.T) {
 	assert.Empty(t, d.inClear)
 
 	d, p = newToy(), plan()
-	d.set.CanTLS = true
+	d.set.Values = setting.Values{https.Name: https.Off}
 	r = d.run(t.Context(), p)
 	require.Equal(t, Done, r.Status, r.Reason)
 	assert.Equal(t, []Step{StepKey}, d.inClear)

@@ -37,6 +37,8 @@ type step struct {
 	later bool
 	// soft is a setting whose refusal is told, and keeps the device from nothing else.
 	soft bool
+	// opens is a setting by which the conversation begins anew.
+	opens bool
 	// static is a setting that is the DHCP server's to give to a device that has a lease.
 	static bool
 }

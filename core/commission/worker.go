@@ -53,7 +53,7 @@ func (w Worker) Run(ctx context.Context, p Plan) Result { return w.carry(ctx, p,
 
 func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Context) error) Result {
 	r := &run{
-		Worker: w, plan: p, at: p.From, refused: map[Step]refusal{}, taken: map[Step]int{}, once: map[Step]bool{}, maybeMade: map[string]bool{}, given: map[string]bool{}, repowered: map[string]bool{}, mended: map[string]bool{}, renews: p.Renewing,
+		Worker: w, plan: p, at: p.From, refused: map[Step]refusal{}, taken: map[Step]int{}, once: map[Step]bool{}, opened: map[Step]bool{}, maybeMade: map[string]bool{}, given: map[string]bool{}, repowered: map[string]bool{}, mended: map[string]bool{}, renews: p.Renewing,
 		result: Result{Plan: p, Spent: map[Step]time.Duration{}},
 	}
 	r.plan.Users = slices.Clone(p.Users)
@@ -120,6 +120,7 @@ type run struct {
 	refused map[Step]refusal
 	taken   map[Step]int  // how often it has taken a setting
 	once    map[Step]bool // settings that it does not tell, and that were written all the same
+	opened  map[Step]bool // by which it is spoken with, and that it was told before its first password
 	left    []Step        // due in this pass, after the one that is being written
 	phase   int           // grows when it was moved or restarted
 	move    move          // towards its address

@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"janustat/core/advice"
+	"janustat/core/setting"
+	"janustat/core/settings/https"
 	"janustat/core/text"
 )
 
@@ -45,7 +47,7 @@ func (r *run) write(ctx context.Context, due []Step) error {
 			}
 			return err
 		case denied(err) && (s.soft || unread) && ctx.Err() == nil:
-			r.refused[name] = refusal{r.phase, s.refusal(w.Intent)}
+			r.refused[name] = r.refusal(s, w, err)
 		case denied(err) && s.later && ctx.Err() == nil:
 			r.refused[name], r.deferred = refusal{r.phase, ""}, err // told at the end: it is no reason to leave it without its address
 		case err != nil:
@@ -55,8 +57,45 @@ func (r *run) write(ctx context.Context, due []Step) error {
 				r.refused[name] = refusal{forGood, fmt.Sprintf("accepts its %s (%s) but does not keep it. Check it on its web page", s.words(), w.Intent)}
 			}
 		}
+		if s.opens && err == nil {
+			r.anew()
+			return nil
+		}
 	}
 	return nil
+}
+
+// anew ends the conversation after a setting by which the device is spoken with: what follows goes by it.
+func (r *run) anew() {
+	if a, ok := r.session.(Secured); ok && a.Secured() != nil {
+		r.plan.TLS = a.Secured()
+	}
+	r.close()
+	r.phase++
+}
+
+// openFirst sets what a device without a password is spoken with by, as far as it takes that from
+// everyone: so its first password goes the way that is meant for it. done tells that it has.
+func (r *run) openFirst(ctx context.Context, f Found) (done bool, err error) {
+	for _, s := range table {
+		if !s.opens || s.due == nil || !s.due(r.plan, f) || r.opened[s.name] || r.plan.refusedBefore(s.name, f) {
+			continue
+		}
+		r.opened[s.name] = true
+		w := r.plan.write(s.name, f)
+		err := r.do(ctx, w, func() error { return s.do(r, ctx, w) })
+		switch {
+		case err == nil:
+			r.anew()
+			return true, nil
+		case !denied(err) || ctx.Err() != nil:
+			return false, err
+		}
+		if no := r.refusal(s, w, err); no.phase == forGood { // what wants a password is asked again with one
+			r.refused[s.name] = no
+		}
+	}
+	return false, nil
 }
 
 // refusal is a setting that a device refuses, or does not keep, and can do without.
@@ -80,6 +119,15 @@ func (r *run) stands(s Step) bool {
 
 func (s step) refusal(intent string) string {
 	return fmt.Sprintf("refuses its %s (%s): set it at its own page", s.words(), intent)
+}
+
+// refusal is what is to be remembered of a refused setting.
+func (r *run) refusal(s step, w Write, err error) refusal {
+	var broken *setting.BrokenError
+	if errors.As(err, &broken) {
+		return refusal{forGood, fmt.Sprintf("its %s was switched on, does not work, and is off again. Look at it at its own page", s.words())}
+	}
+	return refusal{r.phase, s.refusal(w.Intent)}
 }
 
 // words name a setting in a sentence.
@@ -144,8 +192,8 @@ func (r *run) remark(f Found) {
 			r.note(stepOf(s).refusal(Words(s, r.plan.Refused[s])))
 		}
 	}
-	if f.CanTLS {
-		r.note("its HTTPS is off. To encrypt its password: turn HTTPS on at its web page, survey again and change its password")
+	if _, wanted := r.plan.Wants[https.Name]; !wanted && f.Values[https.Name] == https.Off {
+		r.note("its HTTPS is off. To have it switched on: write `https: on` into the job sheet, run this again, then change its password")
 	}
 }
 

@@ -15,6 +15,7 @@ import (
 	"janustat/core/keys"
 	"janustat/core/secret"
 	"janustat/core/settings"
+	"janustat/core/settings/https"
 	"janustat/core/sheet"
 	"janustat/core/text"
 )
@@ -99,6 +100,9 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Pla
 		plan.Was = d.AsLeft.Values
 	}
 	plan.Wants, _ = settings.Wanted(p.Sheet.Settings, d.ForSettings()) // what cannot be is a remark of the sheet
+	if p.sheet().AllowsPlain(d) {
+		delete(plan.Wants, https.Name) // it is excepted, since its HTTPS does not work
+	}
 	plan.Pictures = d.Kind == device.Camera && p.Sheet.Captioned()
 	plan.Refused, plan.Answered = p.Progress[d.ID].Refused, p.Progress[d.ID].Answered
 	plan.Pending = p.Progress[d.ID].Pending == commission.Place{Address: plan.Target.Address, Prefix: plan.Target.Prefix}

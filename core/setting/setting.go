@@ -41,6 +41,9 @@ type Setting struct {
 	Untold string
 	// OneWay is a setting that is removed and cannot be put back as it was found.
 	OneWay bool
+	// Opens is a setting by which a device is spoken with: it is set before others, and the conversation
+	// begins anew with it. A device that takes it from everyone is given its first password after it.
+	Opens bool
 	// Last is a setting that is set once the device is at its address.
 	Last bool
 	// Read reads the value in a conversation that has the ability. told is false where the device
@@ -58,6 +61,16 @@ type Device struct {
 	Camera  bool         // it shows a picture: a camera, or a door station
 	Address netip.Prefix // that it is to have, with its subnet
 }
+
+// BrokenError tells that a device took a setting, that it does not do what it is for, and that it was
+// taken back: it is not set again in this run.
+type BrokenError struct{ Err error }
+
+// Error says what came of it.
+func (e *BrokenError) Error() string { return "it does not work: " + e.Err.Error() }
+
+// Unwrap gives what came of it.
+func (e *BrokenError) Unwrap() error { return e.Err }
 
 // UnableError tells that a device has no ability in the tongue that is spoken with it.
 type UnableError struct{ What string }

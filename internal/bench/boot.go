@@ -1,7 +1,7 @@
 package bench
 
 import (
-	"cmp" //nolint:gosec // RFC 4122 name-based UUIDs demand SHA-1
+	//nolint:gosec // RFC 4122 name-based UUIDs demand SHA-1
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -109,25 +109,14 @@ func (d *Device) boot(first bool) error {
 		mux.HandleFunc(d.servicePath(i), d.serveSOAP)
 	}
 	model := d.unit.model
-	if model.HTTPS != "only" {
-		var plain http.Handler = mux
-		if d.is(leadsToHTTPS) {
-			plain = http.RedirectHandler("https://"+address.Addr().String()+model.Path, http.StatusMovedPermanently)
-		}
-		if err := d.host.serve(cmp.Or(model.Plain, 80), plain, nil); err != nil {
-			return err
-		}
-		if d.is(leadsToPort) {
-			if err := d.host.serve(movedPort, mux, nil); err != nil {
-				return err
-			}
-		}
+	var plain http.Handler = mux
+	if d.is(leadsToHTTPS) {
+		plain = http.RedirectHandler("https://"+address.Addr().String()+model.Path, http.StatusMovedPermanently)
 	}
-	if model.HTTPS == "on" || model.HTTPS == "only" {
-		d.mu.Lock()
-		cert := *d.cert
-		d.mu.Unlock()
-		if err := d.host.serveTLS(443, mux, cert, d.unit.TLSDelay); err != nil {
+	d.paged(mux, plain)
+	d.openPages()
+	if d.is(leadsToPort) && model.HTTPS != "only" {
+		if err := d.host.serve(movedPort, mux, nil); err != nil {
 			return err
 		}
 	}

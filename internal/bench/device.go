@@ -43,6 +43,10 @@ type Device struct {
 	blinded   bool                // it has no stream now
 	viewers   []net.Conn          // that watch it
 	plays     net.Listener        // where they come to
+	// What it serves over HTTP and HTTPS, once it is up; paging guards the two that serve it.
+	pages, plainPages http.Handler
+	paging            sync.Mutex
+	plainly, securely *http.Server
 	// registered is until when other stations are, by their serials; homeless ends what
 	// was connected to a server that it is not to report to any more.
 	registered map[string]time.Time
@@ -71,6 +75,7 @@ type state struct {
 	source  string // what its picture source is called
 	osds    []osd  // on its screen
 	rtsp    uint16 // the port that it plays at; 0 is the usual one
+	serving serving
 
 	outward  outward
 	recorder recorder // channels of a recorder
@@ -107,7 +112,7 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"}, zone: cmp.Or(u.Zone, UsualZone), summer: true, source: "VideoSource_1", osds: osdsOf(&u.model), recorder: recorderOf(&u.model),
 	}
 	d.state.recorder.lay(&u)
-	d.state.outward = d.outwardOf()
+	d.state.outward, d.state.serving = d.outwardOf(), servingOf(u.model)
 	if d.is(followsNTP) {
 		d.state.byNTP, d.state.ntp = true, []netip.Addr{netip.MustParseAddr("10.61.8.9")}
 	}
@@ -179,6 +184,7 @@ func (d *Device) Reset() {
 	d.state.recorder, d.state.hail = recorderOf(&d.unit.model), speaks{}
 	d.state.scopes = []string{scopeRoot + "name/" + strings.ReplaceAll(d.unit.model.Name, " ", ""), scopeRoot + "location/"}
 	d.state.dns, d.state.ntp, d.state.byNTP, d.state.rtsp = nil, nil, false, 0
+	d.state.serving = servingOf(d.unit.model)
 	d.guard.wrong, d.guard.locked = 0, time.Time{}
 	d.cert = selfSigned(d.unit)
 	d.mu.Unlock()

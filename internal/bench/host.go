@@ -184,17 +184,16 @@ func (h *host) down() {
 // serve listens on a TCP port with an HTTP handler until the stack goes down.
 // connected, which may be nil, is told of each connection.
 func (h *host) serve(port uint16, handler http.Handler, connected func(from string)) error {
-	return h.serveOn(port, handler, connected, nil)
+	_, err := h.serveOn(port, handler, connected, nil)
+	return err
 }
 
-// serveTLS listens with HTTPS.
-func (h *host) serveTLS(port uint16, handler http.Handler, cert tls.Certificate, slow time.Duration) error {
-	return h.serveOn(port, handler, nil, func(l net.Listener) net.Listener {
-		return tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
-			time.Sleep(slow) // over its handshake, as small devices are
-			return nil, nil
-		}})
-	})
+// tlsListening has connections taken over TLS.
+type tlsListening func(net.Listener) net.Listener
+
+// overTLS takes them as c has it.
+func overTLS(c *tls.Config) tlsListening {
+	return func(l net.Listener) net.Listener { return tls.NewListener(l, c) }
 }
 
 // peer is who is at the other end of a connection, as text; nothing where it is gone already, for
@@ -206,7 +205,7 @@ func peer(c net.Conn) string {
 	return ""
 }
 
-func (h *host) serveOn(port uint16, handler http.Handler, connected func(from string), wrap func(net.Listener) net.Listener) error {
+func (h *host) serveOn(port uint16, handler http.Handler, connected func(from string), wrap tlsListening) (*http.Server, error) {
 	quiet := log.New(io.Discard, "", 0) // a client may hang up in the middle of a handshake
 	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: quiet, IdleTimeout: h.limits.idle}
 	srv.SetKeepAlivesEnabled(h.limits.keepsOpen && !h.limits.oldHTTP)
@@ -223,9 +222,9 @@ func (h *host) serveOn(port uint16, handler http.Handler, connected func(from st
 		if network == ipv6.ProtocolNumber {
 			at = linkLocal6(h.mac)
 		}
-		l, err := gonet.ListenTCP(h.stack, nic.Full(netip.AddrPortFrom(at, port)), network)
+		l, err := h.listen(netip.AddrPortFrom(at, port), network)
 		if err != nil {
-			return fmt.Errorf("%s: listen on port %d: %w", h.id, port, err)
+			return nil, fmt.Errorf("%s: listen on port %d: %w", h.id, port, err)
 		}
 		on := h.limits.on(l)
 		if wrap != nil {
@@ -234,7 +233,7 @@ func (h *host) serveOn(port uint16, handler http.Handler, connected func(from st
 		go func() { _ = srv.Serve(on) }() // ends when the listener does
 	}
 	h.onDown(func() { _ = srv.Close() })
-	return nil
+	return srv, nil
 }
 
 // networks are the protocols the host has an address in.

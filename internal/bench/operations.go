@@ -232,9 +232,9 @@ func getProtocols(d *Device, _ *element) (*node, *fault) {
 	protocol := func(name string, on bool, port uint16) *node {
 		return el(devNS, "NetworkProtocols", el(typNS, "Name", name), el(typNS, "Enabled", on), el(typNS, "Port", port))
 	}
-	list := []*node{protocol("HTTP", m.HTTPS != "only", cmp.Or(m.Plain, 80)), protocol("RTSP", true, cmp.Or(d.state.rtsp, rtspPort))}
+	list := []*node{protocol("HTTP", d.state.serving.plain, cmp.Or(m.Plain, 80)), protocol("RTSP", true, cmp.Or(d.state.rtsp, rtspPort))}
 	if m.HTTPS != "" {
-		list = append(list, protocol("HTTPS", m.HTTPS != "off", 443))
+		list = append(list, protocol("HTTPS", d.state.serving.secure, 443))
 	}
 	return response("GetNetworkProtocols", list)
 }

@@ -120,7 +120,19 @@ func setProtocols(d *Device, req *element) (*node, *fault) {
 	for i := range req.Kids {
 		p := &req.Kids[i]
 		port, err := strconv.ParseUint(p.find("Port").value(), 10, 16)
-		if p.XMLName.Local != "NetworkProtocols" || p.find("Name").value() != "RTSP" {
+		switch name := p.find("Name").value(); {
+		case p.XMLName.Local != "NetworkProtocols" || name == "HTTPS" && d.unit.model.HTTPS == "":
+			return nil, invalid("ServiceNotSupported", "The supplied network service is not supported")
+		case name == "HTTP" || name == "HTTPS":
+			on := trueText(p.find("Enabled").value())
+			if name == "HTTP" {
+				d.state.serving.plain = on
+			} else {
+				d.state.serving.secure = on
+			}
+			time.AfterFunc(d.host.port.sw.pace.Of(portLate), d.openPages)
+			continue
+		case name != "RTSP":
 			return nil, invalid("ServiceNotSupported", "The supplied network service is not supported")
 		}
 		if err != nil || port == 0 || port == 80 || port == 443 {

@@ -30,7 +30,7 @@ func (d *Device) Usurp(p Pose) {
 		d.state.users["admin"] = account{"of the stranger's own", "Administrator"}
 	}
 	if p.NoHTTPS {
-		d.unit.model.HTTPS = ""
+		d.unit.model.HTTPS, d.state.serving.secure = "", false
 	}
 	if p.Cert {
 		d.cert = selfSigned(d.unit)

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"github.com/icholy/digest"
+	"gvisor.dev/gvisor/pkg/tcpip"
 	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
@@ -52,7 +53,7 @@ func (d *Device) serveStream() error {
 	case d.is(streamsOverHTTP) || d.is(deadRTSP):
 		return nil
 	}
-	l, err := d.host.listenAgain(netip.AddrPortFrom(d.host.address(), port))
+	l, err := d.host.listen(netip.AddrPortFrom(d.host.address(), port), ipv4.ProtocolNumber)
 	if err != nil {
 		return fmt.Errorf("%s: listen on port %d: %w", d.unit.ID, port, err)
 	}
@@ -94,10 +95,16 @@ func (d *Device) restream() {
 	_ = d.serveStream() // one that is going down plays nothing
 }
 
-// listenAgain takes connections at a port, also where earlier ones to it are still dying.
-func (h *host) listenAgain(at netip.AddrPort) (net.Listener, error) {
+// listen takes connections at a port, also where earlier ones to it are still dying.
+func (h *host) listen(at netip.AddrPort, network tcpip.NetworkProtocolNumber) (net.Listener, error) {
 	var queue waiter.Queue
-	ep, terr := h.stack.NewEndpoint(tcp.ProtocolNumber, ipv4.ProtocolNumber, &queue)
+	h.mu.RLock()
+	s := h.stack
+	h.mu.RUnlock()
+	if s == nil {
+		return nil, errors.New("it is down")
+	}
+	ep, terr := s.NewEndpoint(tcp.ProtocolNumber, network, &queue)
 	if terr != nil {
 		return nil, errors.New(terr.String())
 	}
@@ -110,7 +117,7 @@ func (h *host) listenAgain(at netip.AddrPort) (net.Listener, error) {
 		ep.Close()
 		return nil, errors.New(terr.String())
 	}
-	return gonet.NewTCPListener(h.stack, &queue, ep), nil
+	return gonet.NewTCPListener(s, &queue, ep), nil
 }
 
 func randomHex() string {

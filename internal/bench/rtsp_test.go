@@ -8,6 +8,7 @@ import (
 	"github.com/icholy/digest"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
 
 	"janustat/core/device"
 )
@@ -24,7 +25,7 @@ func TestAViewerThatIsGoneIsAnsweredAllTheSame(t *testing.T) {
 	require.NoError(t, client.up(netip.MustParsePrefix("10.61.8.10/23"), netip.Addr{}))
 	t.Cleanup(client.down)
 	at := netip.MustParseAddrPort("10.61.8.9:554")
-	l, err := server.listenAgain(at)
+	l, err := server.listen(at, ipv4.ProtocolNumber)
 	require.NoError(t, err)
 	defer l.Close()
 	gone, err := client.dial(at)

@@ -21,15 +21,36 @@ func (c *Client) protocols(ctx context.Context) ([]protocol, error) {
 	return a.NetworkProtocols, err
 }
 
-// HasTLSOff reports whether the device has HTTPS and it is switched off.
-func (c *Client) HasTLSOff(ctx context.Context) (bool, error) {
+// HTTPS reports whether the device has HTTPS, whether it serves it, and at which port: 443 where it does
+// not say.
+func (c *Client) HTTPS(ctx context.Context) (has, serves bool, port uint16, err error) {
 	list, err := c.protocols(ctx)
 	for _, p := range list {
-		if strings.TrimSpace(p.Name) == "HTTPS" && !p.Enabled {
-			return true, nil
+		if strings.TrimSpace(p.Name) == "HTTPS" {
+			port = usualHTTPS
+			if len(p.Port) > 0 {
+				if n, err := strconv.ParseUint(strings.TrimSpace(p.Port[0]), 10, 16); err == nil && n > 0 {
+					port = uint16(n)
+				}
+			}
+			return true, bool(p.Enabled), port, nil
 		}
 	}
-	return false, err
+	return false, false, 0, err
+}
+
+// usualHTTPS is the port of HTTPS (RFC 9110, 4.2.2).
+const usualHTTPS = 443
+
+// ServeHTTPS has the device serve HTTPS at a port, or not (SetNetworkProtocols).
+func (c *Client) ServeHTTPS(ctx context.Context, on bool, port uint16) error {
+	return c.setProtocol(ctx, "HTTPS", on, port)
+}
+
+// setProtocol sets one protocol. Those that are not named stay as they are.
+func (c *Client) setProtocol(ctx context.Context, name string, on bool, port uint16) error {
+	return c.call(ctx, "SetNetworkProtocols",
+		fmt.Sprintf("<tds:NetworkProtocols><tt:Name>%s</tt:Name><tt:Enabled>%t</tt:Enabled><tt:Port>%d</tt:Port></tds:NetworkProtocols>", name, on, port), nil)
 }
 
 // RTSPPort gives the port that streams are played at; told is false where the device does not say.
@@ -44,9 +65,7 @@ func (c *Client) RTSPPort(ctx context.Context) (port uint16, told bool, err erro
 	return 0, false, err
 }
 
-// SetRTSPPort has streams played at another port (SetNetworkProtocols). Protocols that are not named
-// stay as they are.
+// SetRTSPPort has streams played at another port (SetNetworkProtocols).
 func (c *Client) SetRTSPPort(ctx context.Context, port uint16) error {
-	return c.call(ctx, "SetNetworkProtocols",
-		fmt.Sprintf("<tds:NetworkProtocols><tt:Name>RTSP</tt:Name><tt:Enabled>true</tt:Enabled><tt:Port>%d</tt:Port></tds:NetworkProtocols>", port), nil)
+	return c.setProtocol(ctx, "RTSP", true, port)
 }

@@ -53,16 +53,30 @@ func TestSetNameKeepsTheOtherScopes(t *testing.T) {
 	assert.NotContains(t, sent, "hardware")
 }
 
-func TestHTTPSThatIsOff(t *testing.T) {
-	for body, want := range map[string]bool{
-		`<R><NetworkProtocols><Name>HTTP</Name><Enabled>true</Enabled></NetworkProtocols><NetworkProtocols><Name>HTTPS</Name><Enabled>false</Enabled></NetworkProtocols></R>`: true,
-		`<R><NetworkProtocols><Name>HTTPS</Name><Enabled>true</Enabled></NetworkProtocols></R>`:                                                                               false,
-		refusal: false,
-	} {
-		got, err := stub(t, func(w http.ResponseWriter, _ *http.Request, _, _ string) { send(w, 200, body) }).HasTLSOff(t.Context())
-		require.NoError(t, err)
-		assert.Equal(t, want, got)
+func TestHTTPS(t *testing.T) {
+	type answer struct {
+		has, serves bool
+		port        uint16
 	}
+	for body, want := range map[string]answer{
+		`<R><NetworkProtocols><Name>HTTP</Name><Enabled>true</Enabled></NetworkProtocols><NetworkProtocols><Name>HTTPS</Name><Enabled>false</Enabled></NetworkProtocols></R>`: {true, false, 443},
+		`<R><NetworkProtocols><Name>HTTPS</Name><Enabled>true</Enabled><Port>8443</Port></NetworkProtocols></R>`:                                                              {true, true, 8443},
+		`<R><NetworkProtocols><Name>HTTPS</Name><Enabled>1</Enabled><Port>none</Port></NetworkProtocols></R>`:                                                                 {true, true, 443},
+		`<R><NetworkProtocols><Name>HTTP</Name><Enabled>true</Enabled></NetworkProtocols></R>`:                                                                                {},
+		refusal: {},
+	} {
+		var got answer
+		var err error
+		got.has, got.serves, got.port, err = stub(t, func(w http.ResponseWriter, _ *http.Request, _, _ string) { send(w, 200, body) }).HTTPS(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, want, got, body)
+	}
+	var sent string
+	require.NoError(t, stub(t, func(w http.ResponseWriter, _ *http.Request, _, body string) {
+		sent = body
+		send(w, 200, "<SetNetworkProtocolsResponse/>")
+	}).ServeHTTPS(t.Context(), true, 8443))
+	assert.Contains(t, sent, "<tt:Name>HTTPS</tt:Name><tt:Enabled>true</tt:Enabled><tt:Port>8443</tt:Port>")
 }
 
 func TestKindOf(t *testing.T) {

@@ -12,6 +12,7 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/text"
+	"janustat/internal/pace"
 	"janustat/internal/reach"
 	"janustat/internal/speak/onvif"
 	"janustat/internal/speak/soap"
@@ -75,6 +76,36 @@ func lookTLS(ctx context.Context, path *reach.Path, at netip.Addr, m *wsd.Match,
 	}
 	if f.MuteTLS = mute; mute == "" {
 		f.NoTLS = true
+	}
+}
+
+// switchLimit is how long a device may take, once its HTTPS was switched on, until it answers over it:
+// some make their key only then.
+const switchLimit = 40 * time.Second
+
+// alertLimit is how long it may answer a handshake by an alert.
+const alertLimit = 10 * time.Second
+
+// meetTLS asks at one place until there is an answer: a port may open a while after it was switched on.
+func meetTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, p pace.Pace) (*device.TLS, error) {
+	limit := p.Of(switchLimit)
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("no answer over it within %s", limit))
+	defer cancel()
+	begun := time.Now()
+	for {
+		t, _, err := askTLS(ctx, path, at, w, limit)
+		if err == nil {
+			return t, nil
+		}
+		var alert *net.OpError // crypto/tls gives an alert of the other end so
+		if errors.As(err, &alert) && alert.Op == "remote error" && time.Since(begun) > p.Of(alertLimit) {
+			return nil, err
+		}
+		select {
+		case <-time.After(openEvery):
+		case <-ctx.Done():
+			return nil, err
+		}
 	}
 }
 

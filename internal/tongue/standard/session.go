@@ -13,6 +13,7 @@ import (
 	"janustat/core/evidence"
 	"janustat/core/secret"
 	"janustat/core/settings/discovery"
+	"janustat/core/settings/https"
 	"janustat/core/settings/outside"
 	"janustat/core/settings/rtspport"
 	"janustat/core/settings/zone"
@@ -39,6 +40,7 @@ type session struct {
 	timed    bool            // it was told the time together with its zone
 	endpoint string          // as it told by discovery in this conversation
 	known    bool            // it told the identity that is on record, if one is
+	secure   *device.TLS     // where it is met over HTTPS from now on
 }
 
 // The standard device service can do all of this.
@@ -51,6 +53,8 @@ var _ interface {
 	rtspport.Keeper
 	outside.Connected
 	discovery.Announcer
+	https.Switch
+	commission.Secured
 	commission.Namer
 	commission.ServerSetter
 	commission.Addresser
@@ -119,11 +123,7 @@ func (s *session) read(ctx context.Context) (commission.Found, error) {
 	for _, u := range users {
 		f.Accounts = append(f.Accounts, commission.Account{Name: strings.TrimSpace(u.Name), Level: commission.Level(strings.TrimSpace(u.Level))})
 	}
-	if f.Certificate = s.Certificate(); !s.Encrypted() {
-		if f.CanTLS, err = s.HasTLSOff(ctx); err != nil {
-			return f, err
-		}
-	}
+	f.Certificate = s.Certificate()
 	if err := s.readPictures(ctx, &f); err != nil {
 		return f, err
 	}

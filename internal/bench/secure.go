@@ -1,0 +1,89 @@
+package bench
+
+import (
+	"cmp"
+	"crypto/tls"
+	"errors"
+	"net/http"
+	"time"
+)
+
+// Manners of HTTPS, that others look for by name.
+const brokenTLS = "broken https"
+
+// secureManners are those.
+var secureManners = map[string]manner{
+	brokenTLS: {stands: "practice: HTTPS is switched on, takes connections, and no handshake comes of one"},
+}
+
+// serving is which of HTTP and HTTPS a device serves.
+type serving struct{ plain, secure bool }
+
+// servingOf is what a device comes with.
+func servingOf(m Model) serving {
+	return serving{m.HTTPS != "only", m.HTTPS == "on" || m.HTTPS == "only"}
+}
+
+// Serves gives which of HTTP and HTTPS the device serves.
+func (d *Device) Serves() (plain, secure bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.state.serving.plain, d.state.serving.secure
+}
+
+// Serve has the device serve HTTP and HTTPS or not, as somebody does at its pages.
+func (d *Device) Serve(plain, secure bool) {
+	d.mu.Lock()
+	d.state.serving = serving{plain, secure}
+	d.mu.Unlock()
+	d.openPages()
+}
+
+// openPages has the pages and services of the device served as it is set to: what is so stays as it is.
+func (d *Device) openPages() {
+	d.paging.Lock()
+	defer d.paging.Unlock()
+	d.mu.Lock()
+	want, model, mux, plain := d.state.serving, d.unit.model, d.pages, d.plainPages
+	d.mu.Unlock()
+	if mux == nil { // it has not come up
+		return
+	}
+	if d.plainly != nil && !want.plain {
+		_ = d.plainly.Close()
+		d.plainly = nil
+	}
+	if d.securely != nil && !want.secure {
+		_ = d.securely.Close()
+		d.securely = nil
+	}
+	if d.plainly == nil && want.plain {
+		d.plainly, _ = d.host.serveOn(cmp.Or(model.Plain, 80), plain, nil, nil) // one that goes down meanwhile serves nothing
+	}
+	if d.securely == nil && want.secure {
+		d.securely, _ = d.host.serveOn(443, mux, nil, tlsOf(d))
+	}
+}
+
+// tlsOf gives how a device takes connections over TLS: with the certificate that it has at the time.
+func tlsOf(d *Device) tlsListening {
+	return overTLS(&tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+		time.Sleep(d.unit.TLSDelay) // over its handshake, as small devices are
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if d.cert == nil || d.is(brokenTLS) {
+			return nil, errors.New("it has no certificate")
+		}
+		return d.cert, nil
+	}})
+}
+
+// paged takes down what the device serves once it has come up.
+func (d *Device) paged(mux, plain http.Handler) {
+	d.mu.Lock()
+	d.pages, d.plainPages = mux, plain
+	d.mu.Unlock()
+	d.paging.Lock()
+	d.plainly, d.securely = nil, nil // they went down with the stack
+	d.paging.Unlock()
+}

@@ -1,0 +1,58 @@
+package standard
+
+import (
+	"context"
+	"strings"
+
+	"janustat/core/device"
+	"janustat/core/setting"
+	"janustat/core/settings/https"
+	"janustat/internal/speak/onvif"
+)
+
+// HTTPS implements https.Switch.
+func (s *session) HTTPS(ctx context.Context) (state string, told bool, err error) {
+	if s.Encrypted() {
+		return https.On, true, nil
+	}
+	has, serves, _, err := s.Client.HTTPS(ctx)
+	if serves {
+		return https.Beside, has, s.lost(err)
+	}
+	return https.Off, has, s.lost(err)
+}
+
+// SetHTTPS implements https.Switch. What has been switched on and does not work is switched off again:
+// otherwise a later survey would find HTTPS there that nobody can speak, and hold the device up for it.
+func (s *session) SetHTTPS(ctx context.Context) error {
+	_, served, port, err := s.Client.HTTPS(ctx)
+	if err != nil {
+		return s.lost(err)
+	}
+	if !served {
+		if err := s.ServeHTTPS(ctx, true, port); err != nil {
+			return s.lost(err)
+		}
+	}
+	path := onvif.DefaultPath
+	if at := strings.IndexByte(s.plan.Service, '/'); at >= 0 {
+		path = s.plan.Service[at:]
+	}
+	tls, err := meetTLS(ctx, s.path, s.at, place{"https", port, path}, s.way.Network().Pace)
+	if err == nil {
+		s.secure = tls
+		return nil
+	}
+	if ctx.Err() != nil {
+		return s.lost(err)
+	}
+	if !served {
+		if oerr := s.ServeHTTPS(ctx, false, port); oerr != nil {
+			return s.lost(oerr)
+		}
+	}
+	return &setting.BrokenError{Err: err}
+}
+
+// Secured implements commission.Secured.
+func (s *session) Secured() *device.TLS { return s.secure }
