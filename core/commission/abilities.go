@@ -83,6 +83,12 @@ type Secured interface {
 	Secured() *device.TLS
 }
 
+// Vouched is the ability of a conversation to go by what the site's own authority has signed.
+type Vouched interface {
+	// Vouched reports whether the device shows a certificate that the authority made for it.
+	Vouched() bool
+}
+
 // Stiller is the ability of a session to give a picture as it is now, as JPEG.
 type Stiller interface {
 	Still(ctx context.Context) ([]byte, error)

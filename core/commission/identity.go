@@ -35,6 +35,8 @@ func Recognise(ctx context.Context, s Session, p Plan, renews bool) (certificate
 		shown := s.Certificate()
 		switch {
 		case shown == p.TLS.Fingerprint:
+		case vouched(s): // as a run left it that was cut short
+			certificate = shown
 		case renews && shown != "":
 			certificate = shown
 		case p.Known:
@@ -59,6 +61,11 @@ func Recognise(ctx context.Context, s Session, p Plan, renews bool) (certificate
 	return certificate, nil
 }
 
+func vouched(s Session) bool {
+	v, ok := s.(Vouched)
+	return ok && v.Vouched()
+}
+
 // Stranger makes the trouble of a conversation whose other end is not the planned device.
 func Stranger(p Plan, why string) error {
 	if p.Known {
@@ -79,7 +86,9 @@ func (r *run) recognise(ctx context.Context) error {
 	}
 	if certificate != "" {
 		pinned := *r.plan.TLS
-		r.note(fmt.Sprintf("made itself another certificate with its new name or address: %.16s…, and %.16s… before", certificate, pinned.Fingerprint))
+		if !vouched(r.session) {
+			r.note(fmt.Sprintf("made itself another certificate with its new name or address: %.16s…, and %.16s… before", certificate, pinned.Fingerprint))
+		}
 		pinned.Fingerprint = certificate
 		r.plan.TLS = &pinned
 	}

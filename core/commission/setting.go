@@ -18,7 +18,7 @@ func ofSetting(s setting.Setting) step {
 		return want, got, is && (told || !s.Optional)
 	}
 	return step{
-		name: name, title: s.Title, while: speaking, told: s.Told, soft: true, opens: s.Opens,
+		name: name, title: s.Title, while: speaking, told: s.Told, soft: true, opens: s.Opens, first: s.Opens && !s.Last,
 		due: func(p Plan, f Found) bool {
 			want, got, is := wanted(p, f)
 			return is && want != got

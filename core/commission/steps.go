@@ -37,8 +37,9 @@ type step struct {
 	later bool
 	// soft is a setting whose refusal is told, and keeps the device from nothing else.
 	soft bool
-	// opens is a setting by which the conversation begins anew.
-	opens bool
+	// opens is a setting by which the conversation begins anew; first is one that is set before the first
+	// password where the device takes that.
+	opens, first bool
 	// static is a setting that is the DHCP server's to give to a device that has a lease.
 	static bool
 }

@@ -78,7 +78,7 @@ func (r *run) anew() {
 // everyone: so its first password goes the way that is meant for it. done tells that it has.
 func (r *run) openFirst(ctx context.Context, f Found) (done bool, err error) {
 	for _, s := range table {
-		if !s.opens || s.due == nil || !s.due(r.plan, f) || r.opened[s.name] || r.plan.refusedBefore(s.name, f) {
+		if !s.first || s.due == nil || !s.due(r.plan, f) || r.opened[s.name] || r.plan.refusedBefore(s.name, f) {
 			continue
 		}
 		r.opened[s.name] = true

@@ -41,6 +41,12 @@ func Read(plain []byte) (*Ring, error) {
 // Plain gives its plain form.
 func (k *Ring) Plain() ([]byte, error) { return json.Marshal(k.c) }
 
+// Authority gives the site's authority in its plain form, with its private key; "" where there is none.
+func (k *Ring) Authority() string { return k.c.Authority }
+
+// SetAuthority keeps the site's authority.
+func (k *Ring) SetAuthority(plain string) { k.c.Authority = plain }
+
 // Draft gives a copy to plan on.
 func (k *Ring) Draft() (*Ring, error) {
 	plain, err := k.Plain()
@@ -79,6 +85,8 @@ type content struct {
 	SharedUsers map[string]string                `json:"shared_users,omitempty"`
 	// Pairs are the registration secrets of intercom pairs, by the MACs of the two.
 	Pairs map[string]string `json:"pairs,omitempty"`
+	// Authority is the site's, which signs certificates, in its plain form.
+	Authority string `json:"authority,omitempty"`
 }
 
 type keyFor struct {
@@ -97,7 +105,7 @@ type past struct {
 // version is the version of the plain form. Version 1 had the site
 // password and the devices' own only, version 2 no further users, version 3
 // no pairs; they are read as they are.
-const version = 4
+const version = 5
 
 // Veil makes every password that is on the keyring, or will be, known to v.
 func (k *Ring) Veil(v *secret.Veil) {

@@ -41,8 +41,8 @@ type Setting struct {
 	Untold string
 	// OneWay is a setting that is removed and cannot be put back as it was found.
 	OneWay bool
-	// Opens is a setting by which a device is spoken with: it is set before others, and the conversation
-	// begins anew with it. A device that takes it from everyone is given its first password after it.
+	// Opens is a setting by which a device is spoken with: the conversation begins anew with it. Unless it is
+	// one of the last, a device that takes it from everyone is given its first password after it.
 	Opens bool
 	// Last is a setting that is set once the device is at its address.
 	Last bool

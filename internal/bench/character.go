@@ -53,6 +53,9 @@ func (d *Device) character() character {
 	if d.is(uplinked) {
 		c.services = append(slices.Clone(c.services), uplinkNS)
 	}
+	if d.is(keepsKeys) {
+		c.services = append(slices.Clone(c.services), keystoreNS)
+	}
 	return c
 }
 
@@ -63,6 +66,8 @@ func (d *Device) offers(ns, name string) bool {
 		return d.unit.model.Lamp
 	case ns == devNS && name == "GetServiceCapabilities":
 		return d.unit.model.Lamp || d.outer()
+	case ns == keystoreNS:
+		return d.is(keepsKeys)
 	case ns == uplinkNS, strings.HasSuffix(name, "RemoteUser"):
 		return d.is(uplinked)
 	case strings.HasSuffix(name, "DynamicDNS"):

@@ -60,22 +60,23 @@ type Device struct {
 
 // state is what survives a restart.
 type state struct {
-	address netip.Prefix
-	gateway netip.Addr
-	dhcp    bool
-	next    *netip.Prefix // takes effect at the next restart
-	users   map[string]account
-	offset  time.Duration // clock minus the true time
-	scopes  []string      // configurable ones
-	dns     []netip.Addr
-	ntp     []netip.Addr
-	byNTP   bool // the clock follows NTP
-	zone    string
-	summer  bool   // daylight saving
-	source  string // what its picture source is called
-	osds    []osd  // on its screen
-	rtsp    uint16 // the port that it plays at; 0 is the usual one
-	serving serving
+	address  netip.Prefix
+	gateway  netip.Addr
+	dhcp     bool
+	next     *netip.Prefix // takes effect at the next restart
+	users    map[string]account
+	offset   time.Duration // clock minus the true time
+	scopes   []string      // configurable ones
+	dns      []netip.Addr
+	ntp      []netip.Addr
+	byNTP    bool // the clock follows NTP
+	zone     string
+	summer   bool   // daylight saving
+	source   string // what its picture source is called
+	osds     []osd  // on its screen
+	rtsp     uint16 // the port that it plays at; 0 is the usual one
+	serving  serving
+	keystore keystore
 
 	outward  outward
 	recorder recorder // channels of a recorder
@@ -184,7 +185,7 @@ func (d *Device) Reset() {
 	d.state.recorder, d.state.hail = recorderOf(&d.unit.model), speaks{}
 	d.state.scopes = []string{scopeRoot + "name/" + strings.ReplaceAll(d.unit.model.Name, " ", ""), scopeRoot + "location/"}
 	d.state.dns, d.state.ntp, d.state.byNTP, d.state.rtsp = nil, nil, false, 0
-	d.state.serving = servingOf(d.unit.model)
+	d.state.serving, d.state.keystore = servingOf(d.unit.model), keystore{}
 	d.guard.wrong, d.guard.locked = 0, time.Time{}
 	d.cert = selfSigned(d.unit)
 	d.mu.Unlock()

@@ -35,6 +35,8 @@ type Log struct {
 	mu     sync.Mutex
 	events []Event
 	out    *json.Encoder
+	told   map[int]func(Event)
+	next   int
 }
 
 // NewLog makes a log that also writes JSON lines to w unless w is nil.
@@ -46,11 +48,31 @@ func NewLog(w io.Writer) *Log {
 	return l
 }
 
+// On has f told of every event as it happens, until stop is called.
+func (l *Log) On(f func(Event)) (stop func()) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.told == nil {
+		l.told = map[int]func(Event){}
+	}
+	l.next++
+	n := l.next
+	l.told[n] = f
+	return func() {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		delete(l.told, n)
+	}
+}
+
 func (l *Log) add(e Event) {
 	e.At = time.Now().UTC()
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.events = append(l.events, e)
+	for _, f := range l.told {
+		f(e)
+	}
 	if l.out != nil {
 		_ = l.out.Encode(e) // a log that cannot be written must not stop the site
 	}

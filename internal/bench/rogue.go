@@ -33,7 +33,7 @@ func (d *Device) Usurp(p Pose) {
 		d.unit.model.HTTPS, d.state.serving.secure = "", false
 	}
 	if p.Cert {
-		d.cert = selfSigned(d.unit)
+		d.cert, d.state.keystore = selfSigned(d.unit), keystore{}
 	}
 	if p.Token {
 		d.unit.model.Auth = "token"

@@ -74,7 +74,7 @@ func tlsOf(d *Device) tlsListening {
 		if d.cert == nil || d.is(brokenTLS) {
 			return nil, errors.New("it has no certificate")
 		}
-		return d.cert, nil
+		return d.certificate(), nil
 	}})
 }
 

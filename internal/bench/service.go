@@ -189,6 +189,8 @@ func operationOf(req *element) (op operation, ok bool) {
 		op, ok = recordingOperations[req.XMLName.Local]
 	case rcvNS:
 		op, ok = receiverOperations[req.XMLName.Local]
+	case keystoreNS:
+		op, ok = keystoreOperations[req.XMLName.Local]
 	case uplinkNS:
 		op, ok = uplinkOperations[req.XMLName.Local]
 	}

@@ -26,6 +26,7 @@ type Seen struct {
 	mu          sync.Mutex
 	fingerprint string
 	weak        []string
+	leaf        *x509.Certificate
 }
 
 // Expect makes a Seen of one certificate, by its SHA-256 in hexadecimal: a handshake with
@@ -37,6 +38,13 @@ func (s *Seen) Fingerprint() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.fingerprint
+}
+
+// Leaf gives the certificate that was shown; nil if there was none.
+func (s *Seen) Leaf() *x509.Certificate {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.leaf
 }
 
 // Weak says what is weak about the encryption, in the standards' words.
@@ -73,7 +81,7 @@ func (s *Seen) note(state tls.ConnectionState) error {
 	if s.fingerprint != "" && s.fingerprint != fingerprint {
 		return ErrChanged
 	}
-	s.fingerprint, s.weak = fingerprint, weakness(state, cert)
+	s.fingerprint, s.weak, s.leaf = fingerprint, weakness(state, cert), cert
 	return nil
 }
 

@@ -91,6 +91,9 @@ func NewWith(name string, n sheet.Network, now time.Time) []byte {
 # Set on every device; left out, each keeps its own. As POSIX writes it:
 # timezone: "GMT0BST,M3.5.0/1,M10.5.0"
 # ports: {rtsp: 5000+}   # a port for each camera: 5000 and the number of its address
+# https: on              # switched on where a device has it, before its first password where it accepts that
+# outside: off           # uplinks, remote users and dynamic DNS names are removed
+# discovery: off         # devices are found by their addresses alone from then on
 
 # How many devices you installed: "survey --expect-sheet" waits for them and says what is missing.
 # expected: {camera: 24, recorder: 1}

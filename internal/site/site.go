@@ -16,6 +16,7 @@ import (
 	"janustat/core/device"
 	"janustat/core/lan"
 	"janustat/core/secret"
+	"janustat/internal/authority"
 	"janustat/internal/pace"
 	"janustat/internal/reach"
 	"janustat/internal/speak/acd"
@@ -28,6 +29,8 @@ type Site struct {
 	Subnets *survey.Subnets
 	Avoid   func(netip.Addr) bool
 	Veil    *secret.Veil // blanks passwords out of what devices say
+	// Signs is the site's authority; nil where it has none.
+	Signs *authority.Authority
 
 	memory sync.Map
 }

@@ -7,6 +7,7 @@ import (
 
 	"janustat/core/commission"
 	"janustat/core/secret"
+	"janustat/internal/authority"
 	"janustat/internal/reach"
 	"janustat/internal/tongue"
 	"janustat/internal/tongues"
@@ -22,6 +23,9 @@ func (s *Site) Visitor(ctx context.Context, of netip.Addr) (*reach.Visitor, erro
 
 // Memory implements tongue.Way.
 func (s *Site) Memory() *sync.Map { return &s.memory }
+
+// Authority implements tongue.Way.
+func (s *Site) Authority() *authority.Authority { return s.Signs }
 
 // Blank implements tongue.Way.
 func (s *Site) Blank() *secret.Veil { return s.Veil }

@@ -13,6 +13,7 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/secret"
+	"janustat/internal/authority"
 	"janustat/internal/reach"
 )
 
@@ -60,6 +61,8 @@ type Way interface {
 	// Memory is where a tongue keeps what holds beyond a conversation: by MAC what a device told,
 	// or by a type of its own.
 	Memory() *sync.Map
+	// Authority is the site's, nil where it has none.
+	Authority() *authority.Authority
 	// Blank gives what every known password is taken out of a device's words by.
 	Blank() *secret.Veil
 }

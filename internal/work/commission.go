@@ -46,7 +46,9 @@ func (d *Desk) Planner(ctx context.Context, keys *keyring.Keyring) (*Planner, er
 		}
 	}
 	p := &policy.Planner{Sheet: d.Job.Sheet, Keys: keys.Ring, All: d.Devices, MaybeKeyed: maybeKeyed, Progress: progress, DNS: g.DNS, NTP: g.NTP, Random: rand.Reader, Now: time.Now}
-	return &Planner{p, keys}, nil
+	out := &Planner{p, keys}
+	d.signs, err = ownAuthority(out)
+	return out, err
 }
 
 // Plans makes the plans, and saves the passwords they need before anything is sent.
@@ -135,6 +137,9 @@ type Crew struct {
 
 // Commission carries plans out, side by side.
 func (d *Desk) Commission(ctx context.Context, n *reach.Net, planner *Planner, plans []commission.Plan, c Crew, v View) ([]commission.Result, error) {
+	if err := d.mayCertify(planner, plans); err != nil {
+		return nil, err
+	}
 	prover, done, err := d.Prover(ctx, n)
 	if err != nil {
 		return nil, err

@@ -20,6 +20,7 @@ import (
 	"janustat/core/policy"
 	"janustat/core/proving"
 	"janustat/core/secret"
+	"janustat/internal/authority"
 	"janustat/internal/job"
 	"janustat/internal/keyring"
 	"janustat/internal/reach"
@@ -40,9 +41,10 @@ type Desk struct {
 	// Around, if set, is put around the journal of writes.
 	Around func(commission.Journal) commission.Journal
 
-	net   *reach.Net // that was worked on
-	bore  float64    // broadcasts a second that its wire had shown to bear; 0 is without a limit
-	saver *saver     // of the keyring that is worked with
+	net   *reach.Net           // that was worked on
+	bore  float64              // broadcasts a second that its wire had shown to bear; 0 is without a limit
+	saver *saver               // of the keyring that is worked with
+	signs *authority.Authority // the site's, of the keyring that is worked with; nil without
 	mu    sync.Mutex
 }
 
@@ -165,7 +167,7 @@ func (d *Desk) Site(ctx context.Context, n *reach.Net) (*site.Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &site.Site{Net: n, Subnets: subnets, Avoid: avoid, Veil: d.Veil}, nil
+	return &site.Site{Net: n, Subnets: subnets, Avoid: avoid, Veil: d.Veil, Signs: d.signs}, nil
 }
 
 // Warm begins to take the temporary addresses that devices will be spoken with from, beside what has

@@ -86,8 +86,9 @@ const switchLimit = 40 * time.Second
 // alertLimit is how long it may answer a handshake by an alert.
 const alertLimit = 10 * time.Second
 
-// meetTLS asks at one place until there is an answer: a port may open a while after it was switched on.
-func meetTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, p pace.Pace) (*device.TLS, error) {
+// meetTLS asks at one place until there is an answer that fits: a port may open a while after it was
+// switched on.
+func meetTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, p pace.Pace, fits func(*device.TLS) error) (*device.TLS, error) {
 	limit := p.Of(switchLimit)
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("no answer over it within %s", limit))
 	defer cancel()
@@ -95,7 +96,9 @@ func meetTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, p pa
 	for {
 		t, _, err := askTLS(ctx, path, at, w, limit)
 		if err == nil {
-			return t, nil
+			if err = fits(t); err == nil {
+				return t, nil
+			}
 		}
 		var alert *net.OpError // crypto/tls gives an alert of the other end so
 		if errors.As(err, &alert) && alert.Op == "remote error" && time.Since(begun) > p.Of(alertLimit) {

@@ -34,11 +34,7 @@ func (s *session) SetHTTPS(ctx context.Context) error {
 			return s.lost(err)
 		}
 	}
-	path := onvif.DefaultPath
-	if at := strings.IndexByte(s.plan.Service, '/'); at >= 0 {
-		path = s.plan.Service[at:]
-	}
-	tls, err := meetTLS(ctx, s.path, s.at, place{"https", port, path}, s.way.Network().Pace)
+	tls, err := meetTLS(ctx, s.path, s.at, place{"https", port, s.servicePath()}, s.way.Network().Pace, func(*device.TLS) error { return nil })
 	if err == nil {
 		s.secure = tls
 		return nil
@@ -52,6 +48,14 @@ func (s *session) SetHTTPS(ctx context.Context) error {
 		}
 	}
 	return &setting.BrokenError{Err: err}
+}
+
+// servicePath is where the service is, as the plan has it.
+func (s *session) servicePath() string {
+	if at := strings.IndexByte(s.plan.Service, '/'); at >= 0 {
+		return s.plan.Service[at:]
+	}
+	return onvif.DefaultPath
 }
 
 // Secured implements commission.Secured.

@@ -12,6 +12,7 @@ import (
 	"janustat/core/device"
 	"janustat/core/evidence"
 	"janustat/core/secret"
+	"janustat/core/settings/certificate"
 	"janustat/core/settings/discovery"
 	"janustat/core/settings/https"
 	"janustat/core/settings/outside"
@@ -55,6 +56,8 @@ var _ interface {
 	discovery.Announcer
 	https.Switch
 	commission.Secured
+	commission.Vouched
+	certificate.Holder
 	commission.Namer
 	commission.ServerSetter
 	commission.Addresser
@@ -188,7 +191,7 @@ func (s *session) Encrypted() bool { return s.plan.TLS != nil }
 // identity that was asked for in this conversation, which goes by the device's MAC alone.
 func (s *session) Witness() evidence.Witness {
 	switch {
-	case s.plan.TLS != nil && s.Certificate() == s.plan.TLS.Fingerprint:
+	case s.plan.TLS != nil && (s.Certificate() == s.plan.TLS.Fingerprint || s.Vouched()):
 		return evidence.Of(evidence.ByKey)
 	case s.known || s.plan.TLS != nil && s.Certificate() != "" && s.Entered():
 		return evidence.Of(evidence.ByPath)
