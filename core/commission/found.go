@@ -27,6 +27,8 @@ type Found struct {
 	Accounts    []Account
 	// Certificate is the fingerprint of the certificate it showed, "" without HTTPS.
 	Certificate string
+	// Vouched tells that it is one that the site's own authority has made for it.
+	Vouched bool
 	// TLS is where it is spoken with over HTTPS, where that was found out in this run; nil otherwise.
 	TLS      *device.TLS
 	Pictures []Picture // its picture sources; none where they were not asked for

@@ -113,6 +113,8 @@ type TLS struct {
 	Fingerprint string `json:"fingerprint"` // SHA-256 of its certificate, hexadecimal
 	// Weak says what is weak about the encryption, in the standards' words.
 	Weak []string `json:"weak,omitempty"`
+	// OfSite tells that the site's own authority made that certificate for the device.
+	OfSite bool `json:"of_site,omitempty"`
 }
 
 // Facts is what one protocol could say about a device. Empty fields were not said.

@@ -121,7 +121,7 @@ func (d *Device) suspect(f Device) string {
 		return "has another endpoint reference than when it was opened"
 	case f.Access == Fresh:
 		return "says that it has no password, and was opened by one before"
-	case d.TLS != nil && f.TLS != nil && f.TLS.Fingerprint != d.TLS.Fingerprint:
+	case d.TLS != nil && f.TLS != nil && f.TLS.Fingerprint != d.TLS.Fingerprint && !f.TLS.OfSite:
 		return fmt.Sprintf("shows another certificate, %s… and not %s…", certificate(f.TLS), certificate(d.TLS))
 	case otherKey(d.Pins, f.Pins):
 		return "has another key than when it was opened"

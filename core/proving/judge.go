@@ -30,7 +30,7 @@ func (p *Proof) judge(plan commission.Plan) {
 	recorded := p.Device.Firmware
 	p.compare(checks.Firmware, recorded == "" || f.Firmware == recorded || f.Firmware == "" && len(p.Pins) > 0, recorded, f.Firmware)
 	if plan.TLS != nil {
-		p.compare(checks.Cert, f.Certificate == plan.TLS.Fingerprint, "as surveyed, "+short(plan.TLS.Fingerprint), "another, "+short(f.Certificate))
+		p.compare(checks.Cert, f.Vouched || f.Certificate == plan.TLS.Fingerprint, "as surveyed, "+short(plan.TLS.Fingerprint), "another, "+short(f.Certificate))
 	}
 	p.users(plan)
 	proofs := commission.Proofs(plan, f)

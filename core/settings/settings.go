@@ -7,12 +7,13 @@ import (
 	"janustat/core/settings/discovery"
 	"janustat/core/settings/https"
 	"janustat/core/settings/outside"
+	"janustat/core/settings/plainhttp"
 	"janustat/core/settings/rtspport"
 	"janustat/core/settings/zone"
 )
 
 // All are the settings, in the order in which they are set and shown.
-var All = []setting.Setting{https.Setting, zone.Setting, rtspport.Setting, outside.Setting, certificate.Setting, discovery.Setting}
+var All = []setting.Setting{https.Setting, zone.Setting, rtspport.Setting, outside.Setting, certificate.Setting, plainhttp.Setting, discovery.Setting}
 
 // Wanted gives what a device is to have by what the job sheet says of each, and, by setting, why what is
 // meant for it cannot be.

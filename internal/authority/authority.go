@@ -41,10 +41,26 @@ const soundRSA = 2048
 // domain is that of names of a home or a site (RFC 8375).
 const domain = "home.arpa"
 
+// Root is what is known of an authority by everyone: its own certificate.
+type Root struct{ cert *x509.Certificate }
+
+// ReadRoot gives that from its plain form, which is PEM (RFC 7468).
+func ReadRoot(plain []byte) (*Root, error) {
+	block, _ := pem.Decode(plain)
+	if block == nil || block.Type != certificateBlock {
+		return nil, errors.New("it is no certificate in PEM")
+	}
+	cert, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		return nil, err
+	}
+	return &Root{cert}, nil
+}
+
 // Authority makes certificates for the devices of a site.
 type Authority struct {
-	root *x509.Certificate
-	key  *ecdsa.PrivateKey
+	*Root
+	key *ecdsa.PrivateKey
 }
 
 // New makes one for a site, with a P-256 key, that may speak for addresses in subnets.
@@ -71,7 +87,7 @@ func New(site string, subnets []netip.Prefix, now time.Time) (*Authority, error)
 		return nil, err
 	}
 	root, err := x509.ParseCertificate(der)
-	return &Authority{root, key}, err
+	return &Authority{&Root{root}, key}, err
 }
 
 func number() *big.Int {
@@ -89,7 +105,7 @@ const (
 
 // Read gives an authority from its plain form.
 func Read(plain []byte) (*Authority, error) {
-	a := &Authority{}
+	a := &Authority{Root: &Root{}}
 	for {
 		var block *pem.Block
 		if block, plain = pem.Decode(plain); block == nil {
@@ -98,7 +114,7 @@ func Read(plain []byte) (*Authority, error) {
 		var err error
 		switch block.Type {
 		case certificateBlock:
-			a.root, err = x509.ParseCertificate(block.Bytes)
+			a.cert, err = x509.ParseCertificate(block.Bytes)
 		case keyBlock:
 			var key any
 			if key, err = x509.ParsePKCS8PrivateKey(block.Bytes); err == nil {
@@ -109,7 +125,7 @@ func Read(plain []byte) (*Authority, error) {
 			return nil, errors.New("the site's authority cannot be read") // what is wrong with it could quote its key
 		}
 	}
-	if a.root == nil || a.key == nil || !a.key.PublicKey.Equal(a.root.PublicKey) {
+	if a.cert == nil || a.key == nil || !a.key.PublicKey.Equal(a.cert.PublicKey) {
 		return nil, errors.New("the site's authority is not whole")
 	}
 	return a, nil
@@ -121,16 +137,16 @@ func (a *Authority) Plain() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return slices.Concat(a.Root(), pem.EncodeToMemory(&pem.Block{Type: keyBlock, Bytes: key})), nil
+	return slices.Concat(a.PEM(), pem.EncodeToMemory(&pem.Block{Type: keyBlock, Bytes: key})), nil
 }
 
-// Root gives its certificate as PEM, for whoever is to trust it.
-func (a *Authority) Root() []byte {
-	return pem.EncodeToMemory(&pem.Block{Type: certificateBlock, Bytes: a.root.Raw})
+// PEM gives its certificate for whoever is to trust it.
+func (r *Root) PEM() []byte {
+	return pem.EncodeToMemory(&pem.Block{Type: certificateBlock, Bytes: r.cert.Raw})
 }
 
 // Fingerprint is the SHA-256 of its certificate, hexadecimal.
-func (a *Authority) Fingerprint() string { return Fingerprint(a.root.Raw) }
+func (r *Root) Fingerprint() string { return Fingerprint(r.cert.Raw) }
 
 // Fingerprint is the SHA-256 of a certificate, hexadecimal.
 func Fingerprint(der []byte) string {
@@ -139,13 +155,13 @@ func Fingerprint(der []byte) string {
 }
 
 // Covers reports whether it may speak for an address.
-func (a *Authority) Covers(at netip.Addr) bool {
-	return slices.ContainsFunc(a.root.PermittedIPRanges, func(n *net.IPNet) bool { return n.Contains(at.AsSlice()) })
+func (r *Root) Covers(at netip.Addr) bool {
+	return slices.ContainsFunc(r.cert.PermittedIPRanges, func(n *net.IPNet) bool { return n.Contains(at.AsSlice()) })
 }
 
 // Subnets are those that it may speak for.
-func (a *Authority) Subnets() (out []netip.Prefix) {
-	for _, n := range a.root.PermittedIPRanges {
+func (r *Root) Subnets() (out []netip.Prefix) {
+	for _, n := range r.cert.PermittedIPRanges {
 		at, ok := netip.AddrFromSlice(n.IP)
 		if ones, _ := n.Mask.Size(); ok {
 			out = append(out, netip.PrefixFrom(at.Unmap(), ones))
@@ -179,13 +195,13 @@ func (a *Authority) Sign(request []byte, mac device.MAC, at netip.Addr, now time
 		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageKeyEncipherment, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 		BasicConstraintsValid: true, DNSNames: []string{NameOf(mac)}, IPAddresses: []net.IP{at.AsSlice()},
 	}
-	return x509.CreateCertificate(rand.Reader, about, a.root, r.PublicKey, a.key)
+	return x509.CreateCertificate(rand.Reader, about, a.cert, r.PublicKey, a.key)
 }
 
 // Vouches reports whether a certificate is one that it made for a device, valid at a time.
-func (a *Authority) Vouches(c *x509.Certificate, mac device.MAC, now time.Time) bool {
+func (r *Root) Vouches(c *x509.Certificate, mac device.MAC, now time.Time) bool {
 	pool := x509.NewCertPool()
-	pool.AddCert(a.root)
+	pool.AddCert(r.cert)
 	_, err := c.Verify(x509.VerifyOptions{Roots: pool, DNSName: NameOf(mac), CurrentTime: now, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}})
 	return err == nil
 }

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -47,6 +48,7 @@ type Device struct {
 	pages, plainPages http.Handler
 	paging            sync.Mutex
 	plainly, securely *http.Server
+	secureOnly        atomic.Bool // as its addresses are told, also while it is locked
 	// registered is until when other stations are, by their serials; homeless ends what
 	// was connected to a server that it is not to report to any more.
 	registered map[string]time.Time
@@ -113,7 +115,8 @@ func newDevice(ctx context.Context, sw *Switch, u Unit, logs *Log) *Device {
 		scopes: []string{scopeRoot + "name/" + strings.ReplaceAll(name, " ", "%20"), scopeRoot + "location/"}, zone: cmp.Or(u.Zone, UsualZone), summer: true, source: "VideoSource_1", osds: osdsOf(&u.model), recorder: recorderOf(&u.model),
 	}
 	d.state.recorder.lay(&u)
-	d.state.outward, d.state.serving = d.outwardOf(), servingOf(u.model)
+	d.state.outward = d.outwardOf()
+	d.serve(servingOf(u.model))
 	if d.is(followsNTP) {
 		d.state.byNTP, d.state.ntp = true, []netip.Addr{netip.MustParseAddr("10.61.8.9")}
 	}
@@ -185,7 +188,8 @@ func (d *Device) Reset() {
 	d.state.recorder, d.state.hail = recorderOf(&d.unit.model), speaks{}
 	d.state.scopes = []string{scopeRoot + "name/" + strings.ReplaceAll(d.unit.model.Name, " ", ""), scopeRoot + "location/"}
 	d.state.dns, d.state.ntp, d.state.byNTP, d.state.rtsp = nil, nil, false, 0
-	d.state.serving, d.state.keystore = servingOf(d.unit.model), keystore{}
+	d.state.keystore = keystore{}
+	d.serve(servingOf(d.unit.model))
 	d.guard.wrong, d.guard.locked = 0, time.Time{}
 	d.cert = selfSigned(d.unit)
 	d.mu.Unlock()

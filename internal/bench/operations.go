@@ -66,10 +66,9 @@ func getClock(d *Device, _ *element) (*node, *fault) {
 
 func (d *Device) serviceURL(path string) string {
 	root := "http://"
-	if d.unit.model.HTTPS == "only" {
+	if d.secureOnly.Load() {
 		root = "https://"
-	}
-	if p := d.unit.model.Plain; p != 0 {
+	} else if p := d.unit.model.Plain; p != 0 {
 		path = fmt.Sprintf(":%d%s", p, path)
 	}
 	if a := d.host.address(); a.IsValid() {

@@ -125,11 +125,13 @@ func setProtocols(d *Device, req *element) (*node, *fault) {
 			return nil, invalid("ServiceNotSupported", "The supplied network service is not supported")
 		case name == "HTTP" || name == "HTTPS":
 			on := trueText(p.find("Enabled").value())
+			s := d.state.serving
 			if name == "HTTP" {
-				d.state.serving.plain = on
+				s.plain = on
 			} else {
-				d.state.serving.secure = on
+				s.secure = on
 			}
+			d.serve(s)
 			time.AfterFunc(d.host.port.sw.pace.Of(portLate), d.openPages)
 			continue
 		case name != "RTSP":

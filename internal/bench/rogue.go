@@ -30,7 +30,8 @@ func (d *Device) Usurp(p Pose) {
 		d.state.users["admin"] = account{"of the stranger's own", "Administrator"}
 	}
 	if p.NoHTTPS {
-		d.unit.model.HTTPS, d.state.serving.secure = "", false
+		d.unit.model.HTTPS = ""
+		d.serve(serving{plain: true})
 	}
 	if p.Cert {
 		d.cert, d.state.keystore = selfSigned(d.unit), keystore{}
@@ -62,6 +63,7 @@ func (d *Device) Yield() {
 	d.mu.Lock()
 	was := d.usurped
 	d.unit, d.state, d.poses = was.unit, was.state, Pose{}
+	d.serve(d.state.serving)
 	d.cert = was.cert
 	d.mu.Unlock()
 	d.again(moveTime, false)

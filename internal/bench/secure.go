@@ -24,6 +24,12 @@ func servingOf(m Model) serving {
 	return serving{m.HTTPS != "only", m.HTTPS == "on" || m.HTTPS == "only"}
 }
 
+// serve has the device serve so from now on. The lock is held.
+func (d *Device) serve(s serving) {
+	d.state.serving = s
+	d.secureOnly.Store(!s.plain)
+}
+
 // Serves gives which of HTTP and HTTPS the device serves.
 func (d *Device) Serves() (plain, secure bool) {
 	d.mu.Lock()
@@ -34,7 +40,7 @@ func (d *Device) Serves() (plain, secure bool) {
 // Serve has the device serve HTTP and HTTPS or not, as somebody does at its pages.
 func (d *Device) Serve(plain, secure bool) {
 	d.mu.Lock()
-	d.state.serving = serving{plain, secure}
+	d.serve(serving{plain, secure})
 	d.mu.Unlock()
 	d.openPages()
 }

@@ -67,3 +67,34 @@ func TestHTTPSThatWasSwitchedOnBeforeIsUsed(t *testing.T) {
 	assert.NotContains(t, c.must("log", "02:e4:42:00:10:01"), "without encryption")
 	c.must("prove", "02:e4:42:00:10:01", "--quiet")
 }
+
+// HTTP goes once a device was opened over HTTPS, and only then; everything works without, and it comes back
+// where the sheet says so.
+func TestHTTPGoesWhereHTTPSIs(t *testing.T) {
+	t.Parallel()
+	c := hire(t, httpsSite, "--subnet", "10.61.8.0/23")
+	c.sheet("https: on\nhttp: off\n")
+	c.prepare()
+	out := c.must("commission", "--yes", "--quiet")
+	assert.Contains(t, out, "4 done, 0 need you")
+	for id, want := range map[string]bool{"fresh": false, "broken": true, "fixed": true, "plain": true} {
+		plain, _ := c.bench.Device(id).Serves()
+		assert.Equal(t, want, plain, id)
+	}
+	const mac = "02:e4:42:00:10:01"
+	assert.Contains(t, c.must("log", mac), "HTTP switched off")
+	c.writesNothing()
+	assert.NotContains(t, c.must("survey", "--quiet", "--for", "2s"), "ALARM")
+	c.must("prove", mac, "--quiet")
+	c.must("restart", mac, "--yes", "--quiet")
+	c.writesNothing()
+	c.must("key", "change", mac, "--yes", "--quiet")
+	assert.Contains(t, c.must("prove", mac, "--quiet"), "1 of 1 devices proved")
+
+	c.bench.Device("fresh").Serve(true, true) // somebody switches it on at its page
+	_, shown, _ := c.run("", "prove", mac, "--quiet")
+	assert.Contains(t, shown, "should be off, is: on")
+	c.must("commission", "--yes", "--quiet")
+	plain, _ := c.bench.Device("fresh").Serves()
+	assert.False(t, plain)
+}

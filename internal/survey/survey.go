@@ -17,6 +17,7 @@ import (
 	"janustat/core/device"
 	"janustat/core/ground"
 	"janustat/core/lan"
+	"janustat/internal/authority"
 	"janustat/internal/pace"
 	"janustat/internal/reach"
 	"janustat/internal/speak/arp"
@@ -74,6 +75,7 @@ type Survey struct {
 	Avoid   func(netip.Addr) bool // addresses never borrowed for visitors
 	Known   map[device.MAC]bool   // devices that the register has: these are met before others
 	Enough  func(*Findings) bool  // ends the survey early when true; may be nil
+	Root    *authority.Root       // of the site's authority; nil where it has none
 	Log     *slog.Logger
 	Tell    func(text string) // progress for a person
 }
@@ -169,7 +171,7 @@ func newRun(ctx context.Context, s Survey) *surveyRun {
 	r.reader = func(v *reach.Visitor, key hearing, m *wsd.Match) (device.Sighting, error) {
 		ctx, cancel := context.WithTimeoutCause(r.ctx, readLimit, errors.New("it took too long over its answers"))
 		defer cancel()
-		return standard.Read(ctx, r.Net, v, standard.Host{MAC: key.mac, Addr: key.addr}, m)
+		return standard.Read(ctx, r.Net, v, standard.Host{MAC: key.mac, Addr: key.addr}, m, r.Root)
 	}
 	_, _ = rand.Read(r.dhcpID[:]) // never fails (crypto/rand)
 	return r

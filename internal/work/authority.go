@@ -1,8 +1,10 @@
 package work
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
+	"os"
 	"path/filepath"
 	"slices"
 	"time"
@@ -24,6 +26,23 @@ func ownAuthority(p *Planner) (*authority.Authority, error) {
 		return nil, nil
 	}
 	return authority.Read([]byte(plain))
+}
+
+// Root reads the site's authority as the job's folder has it; nil where there is none.
+func (d *Desk) Root() (*authority.Root, error) {
+	path := filepath.Join(d.Job.Dir, RootFile)
+	plain, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	root, err := authority.ReadRoot(plain)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return root, nil
 }
 
 // mayCertify makes sure of an authority that may speak for every device that is to have a certificate of
@@ -65,7 +84,7 @@ func (d *Desk) mayCertify(p *Planner, plans []commission.Plan) error {
 	if err := p.Keyring.Save(); err != nil {
 		return fmt.Errorf("the site's authority could not be saved, so nothing was sent: %w", err)
 	}
-	if err := disk.WriteFile(filepath.Join(d.Job.Dir, RootFile), a.Root(), 0o644); err != nil {
+	if err := disk.WriteFile(filepath.Join(d.Job.Dir, RootFile), a.PEM(), 0o644); err != nil {
 		return err
 	}
 	d.signs = a

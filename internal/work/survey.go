@@ -109,8 +109,12 @@ func (d *Desk) NewSurvey(ctx context.Context, n *reach.Net, o SurveyOrder) (surv
 			known[x.MAC] = true
 		}
 	}
+	root, err := d.Root()
+	if err != nil {
+		return survey.Survey{}, err
+	}
 	return survey.Survey{
-		Net: n, Subnets: subnets, Listen: o.Listen, Rate: cmp.Or(d.Job.Sheet.Survey.Rate, arp.DefaultRate),
+		Root: root, Net: n, Subnets: subnets, Listen: o.Listen, Rate: cmp.Or(d.Job.Sheet.Survey.Rate, arp.DefaultRate),
 		Wide: o.Wide, Avoid: avoid, Log: d.Log, Tell: tell, Known: known,
 	}, nil
 }

@@ -64,7 +64,7 @@ func (s *session) Certify(ctx context.Context) error {
 	// Whoever shows it has the key that the request was signed with. An answer that was lost may have been
 	// that of a device that took it.
 	want := authority.Fingerprint(der)
-	t, merr := meetTLS(ctx, s.path, s.at, place{"https", s.plan.TLS.Port, s.servicePath()}, s.way.Network().Pace, func(t *device.TLS) error {
+	t, merr := meetTLS(ctx, s.path, s.at, place{"https", s.plan.TLS.Port, s.servicePath()}, vouchingFor(a.Root, s.plan.MAC), s.way.Network().Pace, func(t *device.TLS) error {
 		if t.Fingerprint != want {
 			return errors.New("it still shows its former certificate")
 		}

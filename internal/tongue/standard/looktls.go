@@ -2,6 +2,7 @@ package standard
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"net"
@@ -12,12 +13,21 @@ import (
 
 	"janustat/core/device"
 	"janustat/core/text"
+	"janustat/internal/authority"
 	"janustat/internal/pace"
 	"janustat/internal/reach"
 	"janustat/internal/speak/onvif"
 	"janustat/internal/speak/soap"
 	"janustat/internal/speak/wsd"
 )
+
+// vouching reports whether a certificate is the site's own of the device that is looked at.
+type vouching func(*x509.Certificate) bool
+
+// vouchingFor is that of a device, by the root of the site's authority, which may be nil.
+func vouchingFor(root *authority.Root, mac device.MAC) vouching {
+	return func(c *x509.Certificate) bool { return root != nil && c != nil && root.Vouches(c, mac, time.Now()) }
+}
 
 // securePlaces gives where the service may be over HTTPS: where the device says, at the
 // well-known port, and at the other that is common if it is open.
@@ -46,7 +56,7 @@ const (
 // lookTLS looks whether the device service answers over HTTPS, and takes down what it
 // finds. Nothing but the time is asked, which a device tells everyone. HTTPS that is
 // announced, or whose port is open, is never taken for absent because it is slow.
-func lookTLS(ctx context.Context, path *reach.Path, at netip.Addr, m *wsd.Match, f *device.Facts) {
+func lookTLS(ctx context.Context, path *reach.Path, at netip.Addr, m *wsd.Match, ours vouching, f *device.Facts) {
 	all := placesOf(m)
 	var mute string
 	for _, w := range securePlaces(all, f.Ports) {
@@ -55,12 +65,12 @@ func lookTLS(ctx context.Context, path *reach.Path, at netip.Addr, m *wsd.Match,
 		if announced {
 			limit = announcedLimit
 		}
-		tls, open, err := askTLS(ctx, path, at, w, limit)
+		tls, open, err := askTLS(ctx, path, at, w, ours, limit)
 		if to, led := ledTo(w, at, err); led {
 			if to.scheme != "https" {
 				continue // its service is without, by its own word
 			}
-			tls, open, err = askTLS(ctx, path, at, to, limit)
+			tls, open, err = askTLS(ctx, path, at, to, ours, limit)
 		}
 		if err == nil {
 			f.TLS, f.Ports = tls, append(f.Ports, w.port)
@@ -88,13 +98,13 @@ const alertLimit = 10 * time.Second
 
 // meetTLS asks at one place until there is an answer that fits: a port may open a while after it was
 // switched on.
-func meetTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, p pace.Pace, fits func(*device.TLS) error) (*device.TLS, error) {
+func meetTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, ours vouching, p pace.Pace, fits func(*device.TLS) error) (*device.TLS, error) {
 	limit := p.Of(switchLimit)
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("no answer over it within %s", limit))
 	defer cancel()
 	begun := time.Now()
 	for {
-		t, _, err := askTLS(ctx, path, at, w, limit)
+		t, _, err := askTLS(ctx, path, at, w, ours, limit)
 		if err == nil {
 			if err = fits(t); err == nil {
 				return t, nil
@@ -113,7 +123,7 @@ func meetTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, p pa
 }
 
 // askTLS asks at one place. open tells whether the port takes connections.
-func askTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, limit time.Duration) (t *device.TLS, open bool, err error) {
+func askTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, ours vouching, limit time.Duration) (t *device.TLS, open bool, err error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("no answer within %s", limit))
 	defer cancel()
 	c := newCarrier(path)
@@ -133,7 +143,7 @@ func askTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, limit
 		client.Close()
 		switch {
 		case err == nil:
-			return &device.TLS{Port: w.port, Fingerprint: c.seen.Fingerprint(), Weak: c.seen.Weak()}, true, nil
+			return &device.TLS{Port: w.port, Fingerprint: c.seen.Fingerprint(), Weak: c.seen.Weak(), OfSite: ours(c.seen.Leaf())}, true, nil
 		case ctx.Err() != nil:
 			return nil, connected.Load(), context.Cause(ctx)
 		case !connected.Load() || !errors.Is(err, onvif.ErrNoReply):

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"janustat/core/device"
+	"janustat/internal/authority"
 	"janustat/internal/reach"
 	"janustat/internal/secure"
 	"janustat/internal/speak/onvif"
@@ -146,8 +147,9 @@ type Host struct {
 	Addr netip.Addr
 }
 
-// readDevice asks a device's service for what it tells without a password.
-func Read(ctx context.Context, n *reach.Net, v *reach.Visitor, key Host, m *wsd.Match) (device.Sighting, error) {
+// Read asks a device's service for what it tells without a password. root is that of the site's
+// authority, nil where it has none.
+func Read(ctx context.Context, n *reach.Net, v *reach.Visitor, key Host, m *wsd.Match, root *authority.Root) (device.Sighting, error) {
 	path, err := n.Open(v, key.MAC)
 	if err != nil {
 		return device.Sighting{}, err
@@ -157,7 +159,7 @@ func Read(ctx context.Context, n *reach.Net, v *reach.Visitor, key Host, m *wsd.
 	defer c.CloseIdleConnections()
 	s, err := ReadBy(ctx, c, key, m)
 	if err == nil {
-		lookTLS(ctx, path, key.Addr, m, &s.Facts)
+		lookTLS(ctx, path, key.Addr, m, vouchingFor(root, key.MAC), &s.Facts)
 	}
 	return s, err
 }

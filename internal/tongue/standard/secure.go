@@ -34,7 +34,7 @@ func (s *session) SetHTTPS(ctx context.Context) error {
 			return s.lost(err)
 		}
 	}
-	tls, err := meetTLS(ctx, s.path, s.at, place{"https", port, s.servicePath()}, s.way.Network().Pace, func(*device.TLS) error { return nil })
+	tls, err := meetTLS(ctx, s.path, s.at, place{"https", port, s.servicePath()}, s.ours(), s.way.Network().Pace, func(*device.TLS) error { return nil })
 	if err == nil {
 		s.secure = tls
 		return nil
@@ -50,6 +50,14 @@ func (s *session) SetHTTPS(ctx context.Context) error {
 	return &setting.BrokenError{Err: err}
 }
 
+// ours is what the site's own authority has made for the device.
+func (s *session) ours() vouching {
+	if a := s.way.Authority(); a != nil {
+		return vouchingFor(a.Root, s.plan.MAC)
+	}
+	return vouchingFor(nil, s.plan.MAC)
+}
+
 // servicePath is where the service is, as the plan has it.
 func (s *session) servicePath() string {
 	if at := strings.IndexByte(s.plan.Service, '/'); at >= 0 {
@@ -60,3 +68,18 @@ func (s *session) servicePath() string {
 
 // Secured implements commission.Secured.
 func (s *session) Secured() *device.TLS { return s.secure }
+
+// HTTP implements plainhttp.Switch.
+func (s *session) HTTP(ctx context.Context) (serves, told bool, err error) {
+	has, serves, _, err := s.Client.HTTP(ctx)
+	return serves, has, s.lost(err)
+}
+
+// SetHTTP implements plainhttp.Switch.
+func (s *session) SetHTTP(ctx context.Context, on bool) error {
+	_, _, port, err := s.Client.HTTP(ctx)
+	if err == nil {
+		err = s.ServeHTTP(ctx, on, port)
+	}
+	return s.lost(err)
+}

@@ -16,6 +16,7 @@ import (
 	"janustat/core/settings/discovery"
 	"janustat/core/settings/https"
 	"janustat/core/settings/outside"
+	"janustat/core/settings/plainhttp"
 	"janustat/core/settings/rtspport"
 	"janustat/core/settings/zone"
 	"janustat/core/text"
@@ -55,6 +56,7 @@ var _ interface {
 	outside.Connected
 	discovery.Announcer
 	https.Switch
+	plainhttp.Switch
 	commission.Secured
 	commission.Vouched
 	certificate.Holder
@@ -126,7 +128,7 @@ func (s *session) read(ctx context.Context) (commission.Found, error) {
 	for _, u := range users {
 		f.Accounts = append(f.Accounts, commission.Account{Name: strings.TrimSpace(u.Name), Level: commission.Level(strings.TrimSpace(u.Level))})
 	}
-	f.Certificate = s.Certificate()
+	f.Certificate, f.Vouched = s.Certificate(), s.Vouched()
 	if err := s.readPictures(ctx, &f); err != nil {
 		return f, err
 	}
