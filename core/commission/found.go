@@ -29,7 +29,7 @@ type Found struct {
 	Certificate string
 	// Vouched tells that it is one that the site's own authority has made for it.
 	Vouched bool
-	// TLS is where it is spoken with over HTTPS, where that was found out in this run; nil otherwise.
+	// TLS is where it is spoken with over HTTPS; nil where it is not.
 	TLS      *device.TLS
 	Pictures []Picture // its picture sources; none where they were not asked for
 	Stream   *device.Stream

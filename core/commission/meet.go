@@ -221,9 +221,6 @@ func (r *run) read(ctx context.Context) (Found, error) {
 	if err := r.identify(found); err != nil {
 		return Found{}, err
 	}
-	if r.session.Encrypted() {
-		found.TLS = r.plan.TLS
-	}
 	if r.plan.Serial == "" && r.plan.NameBySerial != nil {
 		if name := r.plan.NameBySerial(found.Serial); name != "" {
 			r.plan.Target.Name = name

@@ -115,6 +115,8 @@ type TLS struct {
 	Weak []string `json:"weak,omitempty"`
 	// OfSite tells that the site's own authority made that certificate for the device.
 	OfSite bool `json:"of_site,omitempty"`
+	// Ends is until when it is valid.
+	Ends time.Time `json:"ends,omitzero"`
 }
 
 // Facts is what one protocol could say about a device. Empty fields were not said.

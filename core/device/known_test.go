@@ -84,7 +84,7 @@ func TestASurveyRaisesTheAlarm(t *testing.T) {
 		"as it was":           {Device{Facts: Facts{Access: Sealed, TLS: secure, Serial: "A1"}}, ""},
 		"fresh again":         {Device{Facts: Facts{Access: Fresh, TLS: secure}}, "says that it has no password"},
 		"fresh, by HTTP":      {Device{Facts: Facts{Access: Fresh, NoTLS: true}}, "says that it has no password"},
-		"another certificate": {Device{Facts: Facts{Access: Sealed, TLS: &TLS{443, "bbbb", nil, false}}}, "shows another certificate"},
+		"another certificate": {Device{Facts: Facts{Access: Sealed, TLS: &TLS{Port: 443, Fingerprint: "bbbb"}}}, "shows another certificate"},
 		"no HTTPS":            {Device{Facts: Facts{Access: Sealed, NoTLS: true}}, "no longer offers HTTPS"},
 		"slow HTTPS":          {Device{Facts: Facts{Access: Sealed, MuteTLS: "no answer"}}, ""},
 		"another serial":      {Device{Facts: Facts{Access: Sealed, TLS: secure, Serial: "Z9"}}, "another serial number"},

@@ -91,6 +91,9 @@ handover-part/ beside the whole one, or into the folder that --into names.`,
 			} else if o.Passwords, err = a.standing(j, filepath.Join(dir, handover.PasswordsFile)); err != nil {
 				return err
 			}
+			if o.Root, err = work.RootPEM(j); err != nil {
+				return err
+			}
 			files, err := work.WritePack(dir, r, o, signer)
 			if err != nil {
 				return err

@@ -38,6 +38,8 @@ type Options struct {
 	Stills map[string][]byte
 	// Changes are what was done since a moment, for a service visit; nil is not asked for.
 	Changes []Deed
+	// Root is the certificate of the site's authority, as PEM; nil where it has none.
+	Root []byte
 	// Passwords are the client's, encrypted, as a file of age; nil is not asked for.
 	Passwords []byte
 }
@@ -60,6 +62,7 @@ func changes(list []Deed) ([]byte, error) {
 
 // The files that are not in every pack, and the one that lists all and comes last.
 const (
+	AuthorityFile = "authority.pem"
 	ChangesFile   = "changes.csv"
 	PasswordsFile = "passwords.age" // encrypted
 	SignatureFile = "manifest.json.sig"
@@ -96,6 +99,9 @@ func (r Record) Pack(o Options) ([]Document, error) {
 			return nil, fmt.Errorf("%s: %w", d.name, err)
 		}
 		out = append(out, Document{d.name, data})
+	}
+	if o.Root != nil {
+		out = append(out, Document{AuthorityFile, o.Root})
 	}
 	if o.Changes != nil {
 		data, err := changes(o.Changes)

@@ -56,6 +56,9 @@ type Entry struct {
 	Stream string   `json:"stream,omitempty"` // codec, size and where
 	// Own are fields of the installer's own.
 	Own map[string]string `json:"own,omitempty"`
+	// OfSite tells that the site's own authority made its certificate, and Ends until when it is valid.
+	OfSite bool      `json:"certificate_of_site,omitempty"`
+	Ends   time.Time `json:"certificate_ends,omitzero"`
 	// Transport is how it is spoken with; "" is not known.
 	Transport string `json:"transport,omitempty"`
 	// Weak says what is weak about its encryption, in the standards' words.
@@ -124,8 +127,10 @@ type Material struct {
 	Open     []open.Item        // of the whole job
 	Accounts map[int64][]string // by ID: users and their levels
 	Proofs   map[int64]Proof    // by ID: the last one
-	Plan     Plan
-	Part     int // devices of the whole job, where the record is of a part; else 0
+	// Authority is the site's own; nil where it has none.
+	Authority *Authority
+	Plan      Plan
+	Part      int // devices of the whole job, where the record is of a part; else 0
 }
 
 func entry(d *device.Device, f Material, joined []string, leftOut bool) Entry {
@@ -155,7 +160,7 @@ func entry(d *device.Device, f Material, joined []string, leftOut bool) Entry {
 		e.Custody = "nobody known"
 	}
 	if d.TLS != nil {
-		e.Weak, e.Certificate = d.TLS.Weak, d.TLS.Fingerprint
+		e.Weak, e.Certificate, e.OfSite, e.Ends = d.TLS.Weak, d.TLS.Fingerprint, d.TLS.OfSite, d.TLS.Ends
 	}
 	e.Transport = transport(d)
 	e.planned = d.Commissioned() && d.OpenedAt.IsZero()

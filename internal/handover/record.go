@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -36,9 +37,17 @@ type Record struct {
 	// Items are the same, one by one.
 	Items   []OpenItem `json:"open"`
 	Verdict Verdict    `json:"verdict"`
+	// Authority is the site's own; nil where it has none.
+	Authority *Authority `json:"authority,omitempty"`
 
 	knows map[string]bool   // columns that it was read with; nil is all
 	site  map[string]string // facts of the site that it was read with, where it was no JSON; nil is those that follow from it
+}
+
+// Authority is what is to be known of the site's own certification authority.
+type Authority struct {
+	SHA256  string         `json:"sha256"`  // of its certificate, hexadecimal
+	Subnets []netip.Prefix `json:"subnets"` // that it may vouch for
 }
 
 // Verdict is how the devices of a record fare, as computed from what is open. People accept a
@@ -54,7 +63,7 @@ type Verdict struct {
 // New makes the record of the taken devices, and of those that were left out after they
 // had been set up.
 func New(f Material, devices []device.Device) Record {
-	r := Record{Site: f.Site, Ground: f.Ground, Devices: []Entry{}, Channels: []Channel{}, Spans: f.Spans, Plan: f.Plan, Open: []string{}, Items: []OpenItem{}}
+	r := Record{Site: f.Site, Ground: f.Ground, Devices: []Entry{}, Channels: []Channel{}, Spans: f.Spans, Plan: f.Plan, Open: []string{}, Items: []OpenItem{}, Authority: f.Authority}
 	joined := r.join(devices)
 	for i := range devices {
 		d := &devices[i]

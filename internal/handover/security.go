@@ -3,10 +3,12 @@ package handover
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"janustat/core/device"
 	"janustat/core/settings/discovery"
 	"janustat/core/settings/outside"
+	"janustat/core/settings/plainhttp"
 	"janustat/core/text"
 )
 
@@ -41,12 +43,7 @@ type securityColumn struct {
 var securityColumns = []securityColumn{
 	{"Tag", 11, func(e *Entry) string { return e.Tag }},
 	{"Name", 38, func(e *Entry) string { return e.Name }},
-	{"Spoken with over", 42, func(e *Entry) string {
-		if len(e.Weak) > 0 {
-			return e.Transport + ", weak: " + strings.Join(e.Weak, ", ")
-		}
-		return e.Transport
-	}},
+	{"Spoken with over", 42, (*Entry).over},
 	{"Password", 30, func(e *Entry) string {
 		switch {
 		case e.InClear:
@@ -61,6 +58,25 @@ var securityColumns = []securityColumn{
 	{"Outside", 52, (*Entry).outward},
 	{"Discovery", 21, func(e *Entry) string { return e.Settings[discovery.Name] }},
 	{"Firmware", 22, func(e *Entry) string { return e.Firmware }},
+}
+
+// over is how a device is spoken with, in full.
+func (e *Entry) over() string {
+	words := []string{e.Transport}
+	if !e.Ends.IsZero() {
+		whose := "its own certificate"
+		if e.OfSite {
+			whose = "the site's certificate"
+		}
+		words = append(words, whose+" until "+e.Ends.Format("2 January 2006"))
+	}
+	if len(e.Weak) > 0 {
+		words = append(words, "weak: "+strings.Join(e.Weak, ", "))
+	}
+	if e.Settings[plainhttp.Name] == "on" {
+		words = append(words, "HTTP beside it")
+	}
+	return strings.Join(words, ", ")
 }
 
 // outward is what connects a device with the outside.
@@ -126,6 +142,9 @@ func (r Record) securityLines() (out []string) {
 	}
 	out = append(out, fmt.Sprintf("Of %s, %d encrypt what is said to them (HTTPS %d, Hail %d); %d do not, and passwords are proved to them by digests.",
 		text.Plural(all, "device"), over[overHTTPS]+over[overHail], over[overHTTPS], over[overHail], over[overHTTP]))
+	if line := r.certificatesLine(); line != "" {
+		out = append(out, line)
+	}
 	if clear > 0 {
 		out = append(out, fmt.Sprintf("The password of %s was set without encryption.", text.Plural(clear, "device")))
 	}
@@ -142,6 +161,28 @@ func (r Record) securityLines() (out []string) {
 		out = append(out, fmt.Sprintf("Announce themselves on the LAN: %d; do not: %d.", found, hidden))
 	}
 	return out
+}
+
+// certificatesLine tells of the certificates of the site's own authority; "" where there are none.
+func (r Record) certificatesLine() string {
+	n, first := 0, time.Time{}
+	for i := range r.Devices {
+		if e := &r.Devices[i]; e.OfSite {
+			n++
+			if first.IsZero() || e.Ends.Before(first) {
+				first = e.Ends
+			}
+		}
+	}
+	if n == 0 || r.Authority == nil {
+		return ""
+	}
+	var subnets []string
+	for _, s := range r.Authority.Subnets {
+		subnets = append(subnets, s.String())
+	}
+	return fmt.Sprintf("The certificates of %s are signed by the site's own authority; the first ends on %s. Its root is %s (SHA-256 %s). Browsers open these devices without a warning once it is imported as an authority for web sites; it can vouch for addresses in %s and names under home.arpa, and for nothing else.",
+		text.Plural(n, "device"), first.Format("2 January 2006"), AuthorityFile, r.Authority.SHA256, strings.Join(subnets, ", "))
 }
 
 // securityPage is the printed one.

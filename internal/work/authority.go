@@ -13,6 +13,7 @@ import (
 	"janustat/core/settings/certificate"
 	"janustat/internal/authority"
 	"janustat/internal/disk"
+	"janustat/internal/job"
 )
 
 // RootFile is the certificate of the site's authority in the job's folder, as PEM: for whoever is to
@@ -29,8 +30,10 @@ func ownAuthority(p *Planner) (*authority.Authority, error) {
 }
 
 // Root reads the site's authority as the job's folder has it; nil where there is none.
-func (d *Desk) Root() (*authority.Root, error) {
-	path := filepath.Join(d.Job.Dir, RootFile)
+func (d *Desk) Root() (*authority.Root, error) { return rootOf(d.Job) }
+
+func rootOf(j *job.Job) (*authority.Root, error) {
+	path := filepath.Join(j.Dir, RootFile)
 	plain, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
@@ -43,6 +46,15 @@ func (d *Desk) Root() (*authority.Root, error) {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	return root, nil
+}
+
+// RootPEM gives the certificate of a job's authority for whoever is to trust it; nil where there is none.
+func RootPEM(j *job.Job) ([]byte, error) {
+	root, err := rootOf(j)
+	if root == nil || err != nil {
+		return nil, err
+	}
+	return root.PEM(), nil
 }
 
 // mayCertify makes sure of an authority that may speak for every device that is to have a certificate of

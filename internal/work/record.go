@@ -78,6 +78,13 @@ func RecordOf(ctx context.Context, j *job.Job, all []device.Device, only Selecti
 	if only != nil {
 		f.Part = len(device.OfJob(all))
 	}
+	root, err := rootOf(j)
+	if err != nil {
+		return handover.Record{}, err
+	}
+	if root != nil {
+		f.Authority = &handover.Authority{SHA256: root.Fingerprint(), Subnets: root.Subnets()}
+	}
 	notes, err := j.Register.Notes(ctx)
 	if err != nil {
 		return handover.Record{}, err

@@ -11,7 +11,7 @@ import (
 )
 
 // Name is that of the setting.
-const Name setting.Name = "certificate"
+const Name setting.Name = "site certificate"
 
 // Own is the value of a device that shows another.
 const Own = "its own"
@@ -32,7 +32,7 @@ type Holder interface {
 
 // Setting is that.
 var Setting = setting.Setting{
-	Name: Name, Title: "certificate", Told: "certificate installed: %s", Head: "site cert.",
+	Name: Name, Title: "site certificate", Told: "certificate installed: %s", Head: "site cert.",
 	Holds: "it shows a certificate of the site's authority, for its address and with 90 days left",
 	Key:   "certificates", Form: "`site`",
 	Meaning: "an authority is made for the site, and every device that can hold a certificate of it gets one, so that browsers that trust the authority open its page without a warning", Otherwise: "each keeps its own",

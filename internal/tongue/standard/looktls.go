@@ -122,6 +122,15 @@ func meetTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, ours
 	}
 }
 
+// shownTLS is what a device has shown of its encryption at a port.
+func shownTLS(port uint16, c *carrier, ours vouching) *device.TLS {
+	t := &device.TLS{Port: port, Fingerprint: c.seen.Fingerprint(), Weak: c.seen.Weak()}
+	if leaf := c.seen.Leaf(); leaf != nil {
+		t.OfSite, t.Ends = ours(leaf), leaf.NotAfter.UTC()
+	}
+	return t
+}
+
 // askTLS asks at one place. open tells whether the port takes connections.
 func askTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, ours vouching, limit time.Duration) (t *device.TLS, open bool, err error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("no answer within %s", limit))
@@ -143,7 +152,7 @@ func askTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, ours 
 		client.Close()
 		switch {
 		case err == nil:
-			return &device.TLS{Port: w.port, Fingerprint: c.seen.Fingerprint(), Weak: c.seen.Weak(), OfSite: ours(c.seen.Leaf())}, true, nil
+			return shownTLS(w.port, c, ours), true, nil
 		case ctx.Err() != nil:
 			return nil, connected.Load(), context.Cause(ctx)
 		case !connected.Load() || !errors.Is(err, onvif.ErrNoReply):

@@ -128,7 +128,9 @@ func (s *session) read(ctx context.Context) (commission.Found, error) {
 	for _, u := range users {
 		f.Accounts = append(f.Accounts, commission.Account{Name: strings.TrimSpace(u.Name), Level: commission.Level(strings.TrimSpace(u.Level))})
 	}
-	f.Certificate, f.Vouched = s.Certificate(), s.Vouched()
+	if f.Certificate, f.Vouched = s.Certificate(), s.Vouched(); s.Encrypted() {
+		f.TLS = shownTLS(s.plan.TLS.Port, s.by, s.ours())
+	}
 	if err := s.readPictures(ctx, &f); err != nil {
 		return f, err
 	}
