@@ -56,6 +56,16 @@ func TestTheSitesCertificatesAreInstalled(t *testing.T) {
 	assert.NotContains(t, c.must("survey", "--for", "2s", "--quiet"), "ALARM")
 	c.writesNothing()
 
+	pack := filepath.Join(c.dir, "handover")
+	c.must("handover", "--quiet")
+	given, err := os.ReadFile(filepath.Join(pack, "authority.pem"))
+	require.NoError(t, err)
+	assert.Equal(t, root, given)
+	page, err := os.ReadFile(filepath.Join(pack, "handover.html"))
+	require.NoError(t, err)
+	assert.Contains(t, string(page), "The certificates of 2 devices are signed by the site&#39;s own authority")
+	assert.Contains(t, string(page), "it can vouch for addresses in 10.61.8.0/23 and names under home.arpa, and for nothing else")
+
 	// An address of its own moves a device, and its certificate with it: of what it had, nothing is left.
 	c.sheet("addresses: {\"02:e4:42:00:10:02\": 10.61.9.77}\n")
 	c.must("allot", "--again", "02:e4:42:00:10:02")

@@ -190,8 +190,9 @@ intercoms:
   02:0a:c0:00:05:04: {OHH-4411004: {floor: 1, flat: 104}}
 reporting: {server: 10.61.8.6, port: 7700}
 
-# Where a device has HTTPS, its password goes over that:
+# Where a device has HTTPS, its password goes over that, and the site's own authority signs for it:
 https: on
+certificates: site
 
 # Whose MACs begin so; IEEE's registry knows real ones by itself:
 survey:
