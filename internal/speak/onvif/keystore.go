@@ -122,11 +122,11 @@ func (c *Client) keyNamed(ctx context.Context, s service, name string, every tim
 		}
 	}
 	for {
-		var is struct{ KeyStatus string }
-		if err := c.callOf(ctx, s, "GetKeyStatus", "<tas:KeyID>"+soap.Text(id)+"</tas:KeyID>", &is); err != nil {
+		var got struct{ KeyStatus string }
+		if err := c.callOf(ctx, s, "GetKeyStatus", "<tas:KeyID>"+soap.Text(id)+"</tas:KeyID>", &got); err != nil {
 			return "", err
 		}
-		switch status := strings.TrimSpace(is.KeyStatus); status {
+		switch status := strings.TrimSpace(got.KeyStatus); status {
 		case "ok":
 			return id, nil
 		case "generating":
@@ -160,21 +160,21 @@ func (c *Client) TidyKeystore(ctx context.Context, name string) error {
 	used := map[string]bool{}
 	for _, id := range paths.CertificationPathID[:min(len(paths.CertificationPathID), maxStored)] {
 		id = strings.TrimSpace(id)
-		var is struct {
+		var got struct {
 			CertificationPath struct {
 				CertificateID []string
 				Alias         string
 			}
 		}
-		if err := c.callOf(ctx, s, "GetCertificationPath", "<tas:CertificationPathID>"+soap.Text(id)+"</tas:CertificationPathID>", &is); err != nil {
+		if err := c.callOf(ctx, s, "GetCertificationPath", "<tas:CertificationPathID>"+soap.Text(id)+"</tas:CertificationPathID>", &got); err != nil {
 			return unlessFault(err)
 		}
 		assigned := false
 		for _, a := range shown.CertificationPathID {
 			assigned = assigned || strings.TrimSpace(a) == id
 		}
-		if assigned || strings.TrimSpace(is.CertificationPath.Alias) != name {
-			for _, cert := range is.CertificationPath.CertificateID {
+		if assigned || strings.TrimSpace(got.CertificationPath.Alias) != name {
+			for _, cert := range got.CertificationPath.CertificateID {
 				used[strings.TrimSpace(cert)] = true
 			}
 			continue
