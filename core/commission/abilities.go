@@ -2,6 +2,7 @@ package commission
 
 import (
 	"context"
+	"errors"
 	"net/netip"
 	"time"
 
@@ -92,6 +93,21 @@ type Vouched interface {
 // Stiller is the ability of a session to give a picture as it is now, as JPEG.
 type Stiller interface {
 	Still(ctx context.Context) ([]byte, error)
+}
+
+// ErrNoBackup is returned where a device gives no backup of its settings.
+var ErrNoBackup = errors.New("it gives no backup of its settings")
+
+// File is one that a device gives away.
+type File struct {
+	Name string // as the device calls it
+	Data []byte
+}
+
+// Backer is the ability of a session to give the device's own backup of its settings.
+type Backer interface {
+	// Backup gives its files; ErrNoBackup where there are none.
+	Backup(ctx context.Context) ([]File, error)
 }
 
 // Pinned is the ability of a conversation by a static key.

@@ -162,6 +162,8 @@ type Result struct {
 	// were refused by a word that anybody may have said.
 	Refused []evidence.Proven[Credential]
 	Doubted []Credential
+	// Admitted are further users that were given a password and have opened it since.
+	Admitted []string
 	// Pins are the keys, in tongues that have such, that it has proved to have.
 	Pins map[device.Tongue]string
 	// Alarm says why nothing was offered to it, where it is not what it was.

@@ -219,7 +219,7 @@ func (r *run) admitted(ctx context.Context, k Credential) error {
 	r.entered = true
 	r.plan.User, r.plan.Password = k.User, k.Password
 	if r.result.Factory = k.Origin == FromFactory; !r.result.Factory {
-		return nil
+		return r.cover(ctx, k)
 	}
 	if err := r.rekey(ctx, k, "the factory password of "+k.User); err != nil {
 		return err

@@ -91,8 +91,11 @@ type Plan struct {
 	// or there is none: one that a change was about to give it, those of earlier
 	// work, and known factory ones.
 	Others []Credential
-	// Replace is what a factory password is replaced by; it is on the keyring.
+	// Replace is what a factory password is replaced by, or one that was set without encryption; it is on
+	// the keyring.
 	Replace secret.Password
+	// Bared tells that its password was set without encryption: over HTTPS it is replaced.
+	Bared bool
 	// Refused are the settings that it refused in an earlier run, with what was to be set:
 	// the same is not asked of it again.
 	Refused map[Step]string

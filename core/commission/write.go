@@ -290,6 +290,7 @@ func (r *run) usersOpen(ctx context.Context) error {
 				fmt.Sprintf("took a password for %s and is not opened by it", u.Name))
 		}
 		delete(r.given, u.Name)
+		r.result.Admitted = append(r.result.Admitted, u.Name)
 	}
 	return nil
 }

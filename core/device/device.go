@@ -149,6 +149,8 @@ type Facts struct {
 	// Login is how it was logged in to: LoginDigest, or LoginToken.
 	Login  Login   `json:"login,omitempty"`
 	Stream *Stream `json:"stream,omitempty"` // its picture, as others watch it
+	// Backup is its own backup that was kept last.
+	Backup *Backup `json:"backup,omitempty"`
 	// Former are the serial numbers of units that had its place before it, the last one at the end.
 	Former []string `json:"former,omitempty"`
 	// Encodings are what a recorder records, as its standard calls them; none is not known.

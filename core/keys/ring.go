@@ -47,6 +47,18 @@ func (k *Ring) Authority() string { return k.c.Authority }
 // SetAuthority keeps the site's authority.
 func (k *Ring) SetAuthority(plain string) { k.c.Authority = plain }
 
+// Backups gives the private key by which backups of devices open; "" where there is none yet.
+func (k *Ring) Backups() string { return k.c.Backups }
+
+// SetBackups keeps it.
+func (k *Ring) SetBackups(key string) { k.c.Backups = key }
+
+// Recovery gives the public keys that a copy of the ring was last encrypted to.
+func (k *Ring) Recovery() []string { return k.c.Recovery }
+
+// SetRecovery takes them down.
+func (k *Ring) SetRecovery(to []string) { k.c.Recovery = to }
+
 // Draft gives a copy to plan on.
 func (k *Ring) Draft() (*Ring, error) {
 	plain, err := k.Plain()
@@ -87,6 +99,10 @@ type content struct {
 	Pairs map[string]string `json:"pairs,omitempty"`
 	// Authority is the site's, which signs certificates, in its plain form.
 	Authority string `json:"authority,omitempty"`
+	// Backups is the private key by which backups of devices open.
+	Backups string `json:"backups,omitempty"`
+	// Recovery are the public keys that a copy of the ring was last encrypted to.
+	Recovery []string `json:"recovery,omitempty"`
 }
 
 type keyFor struct {

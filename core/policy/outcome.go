@@ -71,6 +71,12 @@ func TakeKeys(ring *keys.Ring, r commission.Result, now time.Time) (changed bool
 			changed = true
 		}
 	}
+	for _, name := range r.Admitted {
+		if !ring.NextUserFor(r.Plan.MAC, name).IsZero() {
+			ring.ConfirmUser(r.Plan.MAC, name)
+			changed = true
+		}
+	}
 	changed = ring.NoteDoubted(r.Plan.MAC, r.Doubted) || changed
 	return ring.NoteRefused(r.Plan.MAC, r.Refused) || changed
 }

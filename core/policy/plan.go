@@ -36,6 +36,8 @@ type Planner struct {
 	AdmitNewcomers bool
 	// ReplaceChannels gives cameras the channels that the sheet names, whatever others have on them.
 	ReplaceChannels bool
+	// Covers replaces passwords that were set without encryption, where the device has HTTPS by now.
+	Covers bool
 	// Newcomers are those that were kept from one, by tag.
 	Newcomers []string
 
@@ -109,6 +111,11 @@ func (p *Planner) plan(d *device.Device, devices []device.Device) commission.Pla
 	if err := p.users(d, devices, &plan); err != nil {
 		return stopped(plan, d, err)
 	}
+	if p.bared(d) && p.Progress[d.ID].KeyInClear && plan.Known && !plan.Factory && !plan.Unconfirmed {
+		if err := p.cover(d, &plan); err != nil {
+			return stopped(plan, d, err)
+		}
+	}
 	hides := d.Access == device.Sealed && !plan.Known && !p.Progress[d.ID].HasAdministrator && p.Sheet.Style() == sheet.Each
 	if plan.Factory || plan.Password.IsZero() && (len(p.Sheet.Password.Factory) > 0 || hides) {
 		err := p.replacement(d, devices, &plan)
@@ -179,6 +186,14 @@ func (p *Planner) target(d *device.Device) device.Settings {
 // style: one for each device, or one that all devices share.
 func (p *Planner) users(d *device.Device, devices []device.Device, plan *commission.Plan) error {
 	for _, a := range p.sheet().UsersOn(d) {
+		next, err := p.coverUser(d, devices, a)
+		if err != nil {
+			return err
+		}
+		if !next.IsZero() {
+			plan.Users = append(plan.Users, commission.User{Account: a, Password: next})
+			continue
+		}
 		password := p.Keys.UserFor(d.MAC, a.Name)
 		if password.IsZero() {
 			if p.Sheet.Style() != sheet.Each {

@@ -13,7 +13,9 @@ type Progress struct {
 	// Answered are the settings that it last took or refused, likewise.
 	Answered         map[commission.Step]string
 	HasAdministrator bool                        // it refused to create the first one
-	InClear          bool                        // one that it has now was set without encryption
+	InClear          bool                        // a password that it has now was set without encryption
+	KeyInClear       bool                        // its administrator's was
+	UsersInClear     map[commission.Account]bool // those of further users were
 	Users            map[commission.Account]bool // further users made
 	Pending          commission.Place            // an address that waits for a restart; zero without one
 	Rekey            Sent                        // of the last password that replaced another

@@ -67,6 +67,7 @@ type PasswordPolicy struct {
 	Factory      []FactoryKey `yaml:"factory"`
 	RequireTLS   bool         `yaml:"require_tls"` // set no password without encryption
 	WithoutTLS   []string     `yaml:"without_tls"` // but on these: tags, MACs or serials
+	Recovery     []string     `yaml:"recovery"`    // age public keys that open the keyring too
 }
 
 // Style is how many passwords a job has.

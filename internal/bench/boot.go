@@ -99,6 +99,7 @@ func (d *Device) boot(first bool) error {
 	}
 	mux.HandleFunc(snapshotPath, d.serveSnapshot)
 	mux.HandleFunc(streamPath, d.serveTunnel)
+	mux.HandleFunc(backupPath, d.serveBackup)
 	if to, status := d.leads(address.Addr()); to == "" {
 		mux.HandleFunc(d.unit.model.Path, d.serveSOAP)
 	} else {

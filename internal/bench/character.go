@@ -66,6 +66,10 @@ func (d *Device) offers(ns, name string) bool {
 		return d.unit.model.Lamp
 	case ns == devNS && name == "GetServiceCapabilities":
 		return d.unit.model.Lamp || d.outer()
+	case name == "GetSystemUris":
+		return d.is(backsUp)
+	case name == "GetSystemBackup":
+		return d.is(backsUpAttached) || d.is(backsUpInside)
 	case ns == keystoreNS:
 		return d.is(keepsKeys)
 	case ns == uplinkNS, strings.HasSuffix(name, "RemoteUser"):

@@ -126,7 +126,7 @@ func (d *Device) keeps(password string) string {
 var manners = map[string]manner{}
 
 func init() {
-	for _, some := range []map[string]manner{ownManners, httpManners, xmlManners, userManners, linkManners, restManners, recorderManners, outsideManners, secureManners, keystoreManners} {
+	for _, some := range []map[string]manner{ownManners, httpManners, xmlManners, userManners, linkManners, restManners, recorderManners, outsideManners, secureManners, keystoreManners, backupManners} {
 		maps.Copy(manners, some)
 	}
 }

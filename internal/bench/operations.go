@@ -45,6 +45,8 @@ func init() {
 		"GetRemoteUser":            {secret, false, getRemoteUser},
 		"SetRemoteUser":            {writing, false, setRemoteUser},
 		"GetDynamicDNS":            {reading, false, getDynamicDNS},
+		"GetSystemUris":            {reading, false, getSystemURIs},
+		"GetSystemBackup":          {reading, false, getSystemBackup},
 		"SetDynamicDNS":            {writing, false, setDynamicDNS},
 		"GetRemoteDiscoveryMode":   {reading, false, getRemoteMode},
 		"SetRemoteDiscoveryMode":   {writing, false, setRemoteMode},

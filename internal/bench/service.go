@@ -108,6 +108,10 @@ func (d *Device) serveSOAP(w http.ResponseWriter, r *http.Request) {
 	if then.do != nil && then.beforeAnswer {
 		then.do()
 	}
+	if f == nil && body.Kids[0].XMLName.Local == "GetSystemBackup" && d.is(backsUpAttached) {
+		d.attach(w, answer)
+		return
+	}
 	d.answer(w, answer, f)
 	if then.do != nil && !then.beforeAnswer {
 		then.do()

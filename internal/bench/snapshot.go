@@ -23,16 +23,21 @@ func (d *Device) serveSnapshot(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if !d.admitsTo(r) {
-		nonce := randomHex()
-		d.mu.Lock()
-		d.guard.issued[nonce] = true
-		d.mu.Unlock()
-		w.Header().Set("WWW-Authenticate", fmt.Sprintf(`Digest realm="%s", nonce="%s", qop="auth", algorithm=MD5`, d.realm(), nonce))
-		w.WriteHeader(http.StatusUnauthorized)
+		d.asksDigest(w)
 		return
 	}
 	w.Header().Set("Content-Type", "image/jpeg")
 	_, _ = w.Write(d.picture(time.Now())) // the client may be gone
+}
+
+// asksDigest asks for a password by HTTP Digest.
+func (d *Device) asksDigest(w http.ResponseWriter) {
+	nonce := randomHex()
+	d.mu.Lock()
+	d.guard.issued[nonce] = true
+	d.mu.Unlock()
+	w.Header().Set("WWW-Authenticate", fmt.Sprintf(`Digest realm="%s", nonce="%s", qop="auth", algorithm=MD5`, d.realm(), nonce))
+	w.WriteHeader(http.StatusUnauthorized)
 }
 
 func (d *Device) admitsTo(r *http.Request) bool {

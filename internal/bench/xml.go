@@ -21,7 +21,7 @@ const (
 
 // usual are the prefixes that most makers' examples use.
 var usual = map[string]string{
-	envNS: "SOAP-ENV", devNS: "tds", typNS: "tt", errNS: "ter", netNS: "dn", wsdNS: "wsdd", wsaNS: "wsa", printerNS: "prn", medNS: "trt", recNS: "trc", rcvNS: "trv", uplinkNS: "tup", keystoreNS: "tas",
+	envNS: "SOAP-ENV", devNS: "tds", typNS: "tt", errNS: "ter", netNS: "dn", wsdNS: "wsdd", wsaNS: "wsa", printerNS: "prn", medNS: "trt", recNS: "trc", rcvNS: "trv", uplinkNS: "tup", keystoreNS: "tas", xopNS: "xop",
 }
 
 // node is an XML element to be written in some maker's manner.

@@ -85,6 +85,16 @@ type (
 		Files []string   `json:"files"`
 	}
 
+	backupJSON struct {
+		Tag    string     `json:"tag"`
+		Name   string     `json:"name"`
+		MAC    device.MAC `json:"mac"`
+		File   string     `json:"file,omitempty"` // in the job's folder; left out where there is none
+		SHA256 string     `json:"sha256,omitempty"`
+		Bytes  int        `json:"bytes,omitempty"`
+		Why    string     `json:"why,omitempty"` // there is none
+	}
+
 	viewJSON struct {
 		Tag  string `json:"tag"`
 		Name string `json:"name"`

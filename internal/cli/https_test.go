@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -97,4 +98,33 @@ func TestHTTPGoesWhereHTTPSIs(t *testing.T) {
 	c.must("commission", "--yes", "--quiet")
 	plain, _ := c.bench.Device("fresh").Serves()
 	assert.False(t, plain)
+}
+
+// What was set before HTTPS was on is set once more over it: at the end nothing is left that was set
+// without encryption, and every password on the keyring is the one that opens.
+func TestPasswordsThatWereSetWithoutEncryptionAreChanged(t *testing.T) {
+	t.Parallel()
+	c := hire(t, httpsSite, "--subnet", "10.61.8.0/23")
+	c.sheet("users: [{name: viewer, role: user, on: [\"02:e4:42:00:10:01\"]}]\n")
+	c.prepare()
+	const mac = "02:e4:42:00:10:01"
+	c.must("commission", mac, "--yes", "--quiet")
+	assert.Contains(t, c.must("log", mac), "without encryption")
+	was, viewed := c.must("key", "show", mac), c.must("key", "show", mac, "--user", "viewer")
+
+	c.sheet("https: on\n")
+	c.must("commission", mac, "--yes", "--quiet") // goes over to it
+	assert.Contains(t, c.must("prove", mac, "--quiet"), "Password sent unencrypted (HTTP): 1 device of 1")
+	out := c.must("commission", mac, "--yes", "--quiet")
+	assert.Contains(t, out, "2 writes")
+	is, views := c.must("key", "show", mac), c.must("key", "show", mac, "--user", "viewer")
+	assert.NotEqual(t, was, is)
+	assert.NotEqual(t, viewed, views)
+	proof := c.must("prove", mac, "--quiet")
+	assert.Contains(t, proof, "1 of 1 devices proved: every check passed")
+	assert.NotContains(t, proof, "unencrypted")
+	had := c.bench.Device("fresh").Passwords()
+	assert.Contains(t, had, strings.TrimSpace(is))
+	assert.Contains(t, had, strings.TrimSpace(views))
+	assert.Contains(t, c.must("commission", mac, "--yes", "--quiet"), "0 writes")
 }

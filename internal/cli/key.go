@@ -34,7 +34,7 @@ by_kind, or each (one a device, which is the best).`,
 		RunE:    func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	c.AddCommand(a.keySetCommand(), a.keyGenerateCommand(), a.keyShowCommand(), a.keyListCommand(), a.keyAddCommand(),
-		a.keyTryCommand(), a.keyAgainCommand(), a.keyChangeCommand(), a.keyShareCommand(), a.keyPassphraseCommand(), a.keyLockCommand())
+		a.keyTryCommand(), a.keyAgainCommand(), a.keyChangeCommand(), a.keyShareCommand(), a.keyRecoverCommand(), a.keyPassphraseCommand(), a.keyLockCommand())
 	return c
 }
 

@@ -341,6 +341,9 @@ func (a *App) keyring(ctx context.Context, j *job.Job, create bool) (*keyring.Ke
 			}
 			keys.SetWork(a.KeyWork)
 			keys.Veil(&a.veil)
+			if err := keys.SetRecovery(j.Sheet.Password.Recovery); err != nil {
+				return nil, usageError{err}
+			}
 			return keys, nil
 		case from == kept: // it was changed since
 			if derr := keeper.Drop(a.keptName()); derr != nil {

@@ -56,6 +56,8 @@ type Entry struct {
 	Stream string   `json:"stream,omitempty"` // codec, size and where
 	// Own are fields of the installer's own.
 	Own map[string]string `json:"own,omitempty"`
+	// Backup is its own backup that was kept last: the file is in the job's folder, not in the pack.
+	Backup *device.Backup `json:"backup,omitempty"`
 	// OfSite tells that the site's own authority made its certificate, and Ends until when it is valid.
 	OfSite bool      `json:"certificate_of_site,omitempty"`
 	Ends   time.Time `json:"certificate_ends,omitzero"`
@@ -162,7 +164,7 @@ func entry(d *device.Device, f Material, joined []string, leftOut bool) Entry {
 	if d.TLS != nil {
 		e.Weak, e.Certificate, e.OfSite, e.Ends = d.TLS.Weak, d.TLS.Fingerprint, d.TLS.OfSite, d.TLS.Ends
 	}
-	e.Transport = transport(d)
+	e.Transport, e.Backup = transport(d), d.Backup
 	e.planned = d.Commissioned() && d.OpenedAt.IsZero()
 	e.Accounts, e.Ports, e.Services = f.Accounts[d.ID], d.Ports, d.Offers
 	if p, ok := f.Proofs[d.ID]; ok {

@@ -25,6 +25,7 @@ const (
 	KeyringFile  = "keyring.age"
 	HandoverDir  = "handover"
 	ViewsDir     = "views"
+	BackupsDir   = "backups"
 )
 
 // ErrNoJob is wrapped when a folder holds no job.

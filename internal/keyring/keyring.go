@@ -35,6 +35,8 @@ type Keyring struct {
 	path       string
 	passphrase string
 	work       int // scrypt work factor as a power of two; 0 is usualWork
+	recovery   []age.Recipient
+	due        bool // the recovery copy is not as it is to be
 }
 
 // New makes an empty keyring that Save will write.
@@ -158,6 +160,11 @@ func (k *Keyring) write(plain []byte) error {
 	}
 	if err := w.Close(); err != nil {
 		return fmt.Errorf("keyring: %w", err)
+	}
+	// What opens by another key comes first: it may know of a password that is never sent, and
+	// must know of every one that is.
+	if err := k.writeRecovery(plain); err != nil {
+		return err
 	}
 	return disk.WriteFile(k.path, out.Bytes(), 0o600)
 }

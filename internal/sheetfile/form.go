@@ -68,7 +68,7 @@ var sheetForm = &form{keys: map[string]*form{
 	}},
 	"blocks": eachOf(oneSpan),
 	"password": {keys: map[string]*form{
-		"user": anyText, "style": anyText, "min_length": whole, "tries_per_hour": whole, "require_tls": yesNo, "without_tls": listOf(anyText),
+		"user": anyText, "style": anyText, "min_length": whole, "tries_per_hour": whole, "require_tls": yesNo, "without_tls": listOf(anyText), "recovery": listOf(anyText),
 		"factory": listOf(&form{keys: map[string]*form{"user": anyText, "password": anyText}}),
 	}},
 	"names":     eachOf(anyText),

@@ -65,6 +65,7 @@ func NewWith(name string, n sheet.Network, now time.Time) []byte {
 #   tries_per_hour: 2          # wrong passwords allowed per device and hour, counting all commands
 #   require_tls: true          # set no password without encryption (HTTPS) …
 #   without_tls: [C07]         # … but on these, which offer none
+#   recovery: [age1…]          # the firm's public key: opens the keyring too, if its passphrase is forgotten
 
 # Further users, by the roles of the standard: administrator, operator, user. Their passwords are made.
 # users:

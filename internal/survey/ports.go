@@ -2,6 +2,7 @@ package survey
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"janustat/core/device"
@@ -24,6 +25,10 @@ const (
 // for those heard at once, for those heard late, and again since frames get lost.
 var synAt = []time.Duration{300 * time.Millisecond, 900 * time.Millisecond, 1600 * time.Millisecond}
 
+// synAgain is how long after that a host is asked once more that has answered at some of its ports only:
+// where it filters none, a frame got lost each time.
+const synAgain = 700 * time.Millisecond
+
 // portHeard is a port that has answered, open or not.
 type portHeard struct {
 	hearing
@@ -35,23 +40,46 @@ type portHeard struct {
 func (r *surveyRun) askPorts(subnet netip.Prefix, v *reach.Visitor, moments []time.Duration) {
 	begun := time.Now()
 	for _, at := range moments {
-		if !r.wait(at - r.pace.Since(begun)) {
+		if !r.wait(at-r.pace.Since(begun)) || !r.knock(v, r.hostsIn(subnet)) {
 			return
 		}
-		for _, h := range r.hostsIn(subnet) {
-			for _, port := range tcpPorts {
-				r.mu.Lock()
-				answered := r.ports[portHeard{h, port}]
-				r.mu.Unlock()
-				if answered {
-					continue
-				}
-				if err := r.Net.SendSYN(v, synPort, h.mac, netip.AddrPortFrom(h.addr, port), synSeq); err != nil || !r.wait(synSpacing) {
-					return
-				}
+	}
+	if partly := r.partly(subnet); len(partly) > 0 && r.wait(synAgain) {
+		r.knock(v, partly)
+	}
+}
+
+// knock asks hosts at the ports that have not answered; false when the survey is over.
+func (r *surveyRun) knock(v *reach.Visitor, hosts []hearing) bool {
+	for _, h := range hosts {
+		for _, port := range tcpPorts {
+			r.mu.Lock()
+			answered := r.ports[portHeard{h, port}]
+			r.mu.Unlock()
+			if answered {
+				continue
+			}
+			if err := r.Net.SendSYN(v, synPort, h.mac, netip.AddrPortFrom(h.addr, port), synSeq); err != nil || !r.wait(synSpacing) {
+				return false
 			}
 		}
 	}
+	return true
+}
+
+// partly gives the hosts of a subnet that have answered at some ports and not at others.
+func (r *surveyRun) partly(subnet netip.Prefix) []hearing {
+	return slices.DeleteFunc(r.hostsIn(subnet), func(h hearing) bool {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		n := 0
+		for _, port := range tcpPorts {
+			if r.ports[portHeard{h, port}] {
+				n++
+			}
+		}
+		return n == 0 || n == len(tcpPorts)
+	})
 }
 
 // synSeq is the sequence number of our first segments; nothing follows them.

@@ -67,9 +67,14 @@ func (r *surveyRun) endInSilence() {
 // shows that it does not bear that; and where nobody is known at its end whose silence would say
 // something, since then nothing shows that any question arrived.
 func (r *surveyRun) sweepFast() bool {
-	for round := range sweepRounds {
-		begun, targets := time.Now(), r.Subnets.Sweep()
-		if round >= sweepsOfAll && r.Net.Loss() < lossy {
+	var begun time.Time
+	for round := 0; round < sweepRounds || round < lossyRounds && r.Net.Loss() >= lossy; round++ {
+		if round > 0 && !r.wait(sweepEvery-min(sweepEvery, r.pace.Since(begun))) {
+			return false
+		}
+		begun = time.Now()
+		targets := r.Subnets.Sweep()
+		if round >= sweepRounds || round >= sweepsOfAll && r.Net.Loss() < lossy {
 			targets = r.inhabited()
 		}
 		n, err := r.sweepAll(targets)
@@ -85,9 +90,6 @@ func (r *surveyRun) sweepFast() bool {
 		}
 		r.Log.Debug("swept", "round", round+1, "addresses", n, "took", time.Since(begun))
 		if r.Net.Unheard(r.ctx, r.begun) {
-			return false
-		}
-		if round < sweepRounds-1 && !r.wait(sweepEvery-min(sweepEvery, r.pace.Since(begun))) {
 			return false
 		}
 	}
@@ -128,6 +130,10 @@ func (r *surveyRun) inhabited() iter.Seq[netip.Addr] {
 
 // lossy is the share of questions and answers lost from which on two sweeps leave out too many hosts.
 const lossy = 0.07
+
+// lossyRounds is how many sweeps there are on such a wire: of a hundred silent hosts, three leave out one in
+// eleven surveys, five one in a thousand.
+const lossyRounds = 5
 
 // moreRounds is how many further sweeps of the site there are at most, to find out what the wire bears.
 const moreRounds = 4

@@ -56,6 +56,7 @@ func (d *Desk) Planner(ctx context.Context, keys *keyring.Keyring) (*Planner, er
 // asked, if it is not nil, whether new devices may have a password that others have.
 func (d *Desk) Plans(p *Planner, devices []device.Device, only Selection, admit func(tags []string) (bool, error)) ([]commission.Plan, error) {
 	had := !p.Keyring.Site().IsZero()
+	p.Covers = true
 	if err := d.joined(p); err != nil {
 		return nil, err
 	}
@@ -69,7 +70,7 @@ func (d *Desk) Plans(p *Planner, devices []device.Device, only Selection, admit 
 			plans = p.Plans(devices)
 		}
 	}
-	if p.Changed {
+	if p.Changed || p.Keyring.RecoveryDue() {
 		if err := p.Keyring.Save(); err != nil {
 			return nil, fmt.Errorf("the passwords could not be saved, so nothing was sent: %w", err)
 		}

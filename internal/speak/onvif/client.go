@@ -102,18 +102,19 @@ type Client struct {
 	chal       *digest.Challenge
 	chalAt     time.Time
 	expected   Expected
-	digest     *login          // where it asks for HTTP Digest
-	shut       error           // it refuses what has opened it: nothing of a password is sent any more
-	openList   bool            // to everyone: that opens nothing
-	openedBy   string          // the operation by which a password is offered
-	closed     bool            // its users are closed to those without a password, as it was seen last
-	looked     time.Time       // when it last refused an anonymous request by which a password is offered
-	judging    bool            // of a refusal
-	unhurried  bool            // it takes its time over answers
-	noSides    bool            // it does not bear several questions at once
-	closedTo   map[string]bool // operations that it refuses to the user that has opened it
-	offset     time.Duration   // device's clock minus ours
-	doubt      time.Duration   // how far off that may be
+	digest     *login            // where it asks for HTTP Digest
+	shut       error             // it refuses what has opened it: nothing of a password is sent any more
+	openList   bool              // to everyone: that opens nothing
+	openedBy   string            // the operation by which a password is offered
+	closed     bool              // its users are closed to those without a password, as it was seen last
+	attached   map[string][]byte // to the last answer, by their Content-IDs
+	looked     time.Time         // when it last refused an anonymous request by which a password is offered
+	judging    bool              // of a refusal
+	unhurried  bool              // it takes its time over answers
+	noSides    bool              // it does not bear several questions at once
+	closedTo   map[string]bool   // operations that it refuses to the user that has opened it
+	offset     time.Duration     // device's clock minus ours
+	doubt      time.Duration     // how far off that may be
 	clockKnown bool
 	clockRough bool           // its answer was long on its way
 	byNTP      bool           // its clock follows NTP

@@ -208,6 +208,13 @@ func (c *Client) post(ctx context.Context, to, action string, body []byte) (answ
 			c.challenged, c.chal, c.chalAt = true, chal, c.now()
 		}
 	}
+	if kind, params, merr := mime.ParseMediaType(res.Header.Get("Content-Type")); merr == nil && kind == multipartRelated {
+		if answer, c.attached, err = parts(io.LimitReader(res.Body, maxAttached), params["boundary"]); err != nil {
+			return nil, 0, nil, fmt.Errorf("%w: %w", ErrNoReply, err)
+		}
+		return answer, res.StatusCode, res.Header, nil
+	}
+	c.attached = nil
 	answer, err = io.ReadAll(io.LimitReader(res.Body, soap.MaxMessage+1))
 	if err != nil {
 		return nil, 0, nil, fmt.Errorf("%w: %w", ErrNoReply, err)

@@ -133,7 +133,8 @@ func theJournalTellsHowFarADeviceIs(t *testing.T, open Open) {
 	got, err := j.Register.Progress(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, map[int64]policy.Progress{
-		list[0].ID: {Keyed: true, Rekey: policy.Sent{At: got[list[0].ID].Rekey.At, Confirmed: true}}, list[1].ID: {Keyed: true, InClear: true}, list[2].ID: {InClear: true, Users: map[commission.Account]bool{account: true}},
+		list[0].ID: {Keyed: true, Rekey: policy.Sent{At: got[list[0].ID].Rekey.At, Confirmed: true}}, list[1].ID: {Keyed: true, InClear: true, UsersInClear: map[commission.Account]bool{account: true}},
+		list[2].ID: {InClear: true, UsersInClear: map[commission.Account]bool{account: true}, Users: map[commission.Account]bool{account: true}},
 		list[3].ID: {Answered: map[commission.Step]string{commission.StepClock: `"UTC now"`}, Reset: policy.Sent{At: got[list[3].ID].Reset.At, Confirmed: true}}, list[4].ID: {Moved: true, Pending: at}, list[5].ID: {Moved: true},
 	}, got)
 	assert.Equal(t, "viewer as user", viewer)

@@ -191,6 +191,16 @@ func (r *Register) Progress(ctx context.Context) (map[int64]policy.Progress, err
 	for p, yes := range clear {
 		k := out[p.device]
 		k.InClear = k.InClear || yes
+		switch a, ok := commission.AccountOf(p.whose); {
+		case !yes:
+		case p.whose == "":
+			k.KeyInClear = true
+		case ok:
+			if k.UsersInClear == nil {
+				k.UsersInClear = map[commission.Account]bool{}
+			}
+			k.UsersInClear[a] = true
+		}
 		out[p.device] = k
 	}
 	return out, nil

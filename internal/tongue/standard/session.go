@@ -60,6 +60,7 @@ var _ interface {
 	commission.Secured
 	commission.Vouched
 	certificate.Holder
+	commission.Backer
 	commission.Namer
 	commission.ServerSetter
 	commission.Addresser
