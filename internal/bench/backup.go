@@ -52,13 +52,13 @@ func getSystemURIs(d *Device, _ *element) (*node, *fault) {
 	return response("GetSystemUris", el(devNS, "SystemBackupUri", at))
 }
 
-// backupID is the Content-ID of an attached backup.
-const backupID = "settings@device"
+// backupPart names an attached backup.
+const backupPart = "part-1@device"
 
 func getSystemBackup(d *Device, _ *element) (*node, *fault) {
 	data := el(typNS, "Data", base64.StdEncoding.EncodeToString(d.backup()))
 	if d.is(backsUpAttached) {
-		data = el(typNS, "Data", el(xopNS, "Include").with("href", "cid:"+backupID))
+		data = el(typNS, "Data", el(xopNS, "Include").with("href", "cid:"+backupPart))
 	}
 	return response("GetSystemBackup", el(devNS, "BackupFiles", el(typNS, "Name", "../../settings.cfg"), data))
 }
@@ -77,7 +77,7 @@ func (d *Device) attach(w http.ResponseWriter, answer *node) {
 	if p, err := m.CreatePart(head); err == nil {
 		_, _ = p.Write(render(dialect, envelope(nil, answer)))
 	}
-	head = textproto.MIMEHeader{"Content-Type": {"application/octet-stream"}, "Content-Transfer-Encoding": {"binary"}, "Content-Id": {"<" + backupID + ">"}}
+	head = textproto.MIMEHeader{"Content-Type": {"application/octet-stream"}, "Content-Transfer-Encoding": {"binary"}, "Content-Id": {"<" + backupPart + ">"}}
 	if p, err := m.CreatePart(head); err == nil {
 		_, _ = p.Write(data)
 	}

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"filippo.io/age"
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -18,7 +19,7 @@ site: Leak
 seed: 5
 laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
 devices:
-  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 2, restart: 1s}
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 2, restart: 1s, manners: [backup attached]}
   - {id: eye, model: oakhollow-eye, mac: "02:0a:c0:00:03:01", serial: B1, restart: 1s}
   - {id: factory, model: tallow-cube, mac: "02:7a:11:00:04:01", serial: C1, password: Factory-111, restart: 1s}
   - {id: door, model: oakhollow-door, mac: "02:0a:c0:00:05:11", serial: D2, restart: 1s}
@@ -35,7 +36,11 @@ var notHere = []string{"janustat go", "janustat ladder", "janustat go", "janusta
 func TestNoCommandTellsAPassword(t *testing.T) {
 	t.Parallel()
 	c := hire(t, leakSite, "--subnet", "10.61.8.0/23", "--gateway", "10.61.8.1")
-	c.sheet("password: {style: each, factory: [{user: admin, password: Factory-111}]}\nusers: [{name: viewer, role: user, on: [recorder]}]\nchannels: auto\nintercoms: {D01: {I01: {floor: 1, flat: 101}}}\n")
+	firm, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	key := filepath.Join(t.TempDir(), "firm.key")
+	require.NoError(t, os.WriteFile(key, []byte(firm.String()+"\n"), 0o600))
+	c.sheet("password: {style: each, factory: [{user: admin, password: Factory-111}], recovery: [" + firm.Recipient().String() + "]}\nusers: [{name: viewer, role: user, on: [recorder]}]\nchannels: auto\nintercoms: {D01: {I01: {floor: 1, flat: 101}}}\n")
 	for _, step := range []struct {
 		stdin string
 		args  string
@@ -69,6 +74,9 @@ func TestNoCommandTellsAPassword(t *testing.T) {
 		{"", "retag C41 C01 --yes"},
 		{"", "key lock"},
 		{"", "views"},
+		{"", "backup"},
+		{"", "backup open BACKUP --out " + filepath.Join(t.TempDir(), "c01.tar")}, // has its password in it: it is meant to
+		{"", "key recover --check --identity " + key},
 		{"", "schedule " + planOf(t) + " --yes"},
 		{"", "channels --json"},
 		{"", "wink C01"},
@@ -93,6 +101,9 @@ func TestNoCommandTellsAPassword(t *testing.T) {
 		{"", "undo --yes"},
 		{"", "key show C01"}, // does not open any more
 	} {
+		if kept, _ := filepath.Glob(filepath.Join(c.dir, "backups", "*", "*")); len(kept) > 0 {
+			step.args = strings.Replace(step.args, "BACKUP", kept[0], 1)
+		}
 		args := append(strings.Fields(step.args), "--log-level", "debug")
 		ctx, cancel := context.WithTimeout(t.Context(), 90*time.Second)
 		if strings.HasPrefix(step.args, "web") { // it stays until it is stopped
