@@ -81,6 +81,9 @@ type Plan struct {
 	// Renewing tells that an earlier run was cut short after it had sent an address, a name
 	// or a restart, at which some devices make themselves another certificate.
 	Renewing bool
+	// Certified tells that a certificate of the site's own authority was sent to it since: then it shows that,
+	// or the one that is on record.
+	Certified bool
 	// Stop keeps everything from being sent to the device; nil for all that can be planned.
 	Stop  *Trouble
 	Users []User // further users it is to have

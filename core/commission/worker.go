@@ -53,7 +53,7 @@ func (w Worker) Run(ctx context.Context, p Plan) Result { return w.carry(ctx, p,
 
 func (w Worker) carry(ctx context.Context, p Plan, work func(*run, context.Context) error) Result {
 	r := &run{
-		Worker: w, plan: p, at: p.From, refused: map[Step]refusal{}, taken: map[Step]int{}, once: map[Step]bool{}, opened: map[Step]bool{}, maybeMade: map[string]bool{}, given: map[string]bool{}, repowered: map[string]bool{}, mended: map[string]bool{}, renews: p.Renewing,
+		Worker: w, plan: p, at: p.From, refused: map[Step]refusal{}, taken: map[Step]int{}, once: map[Step]bool{}, opened: map[Step]bool{}, maybeMade: map[string]bool{}, given: map[string]bool{}, repowered: map[string]bool{}, mended: map[string]bool{}, renews: p.Renewing && !p.Certified,
 		result: Result{Plan: p, Spent: map[Step]time.Duration{}},
 	}
 	r.plan.Users = slices.Clone(p.Users)

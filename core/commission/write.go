@@ -20,6 +20,9 @@ func (r *run) write(ctx context.Context, due []Step) error {
 		s := stepOf(name)
 		r.left = due[i+1:]
 		w := r.plan.write(name, r.found)
+		if s.opens { // it was recognised where it is: what it shows from now on is this, or what the setting makes of it
+			r.renews = false
+		}
 		var err error
 		if s.own {
 			err = s.do(r, ctx, w)

@@ -85,6 +85,7 @@ func TestASurveyRaisesTheAlarm(t *testing.T) {
 		"fresh again":         {Device{Facts: Facts{Access: Fresh, TLS: secure}}, "says that it has no password"},
 		"fresh, by HTTP":      {Device{Facts: Facts{Access: Fresh, NoTLS: true}}, "says that it has no password"},
 		"another certificate": {Device{Facts: Facts{Access: Sealed, TLS: &TLS{Port: 443, Fingerprint: "bbbb"}}}, "shows another certificate"},
+		"one of the site's":   {Device{Facts: Facts{Access: Sealed, TLS: &TLS{Port: 443, Fingerprint: "cccc", OfSite: true}}}, ""},
 		"no HTTPS":            {Device{Facts: Facts{Access: Sealed, NoTLS: true}}, "no longer offers HTTPS"},
 		"slow HTTPS":          {Device{Facts: Facts{Access: Sealed, MuteTLS: "no answer"}}, ""},
 		"another serial":      {Device{Facts: Facts{Access: Sealed, TLS: secure, Serial: "Z9"}}, "another serial number"},

@@ -253,7 +253,7 @@ func (p *Planner) KeyPlan(d *device.Device) commission.Plan {
 	if _, refused := p.Progress[d.ID].Refused[commission.StepClock]; refused {
 		plan.ClockSet = false
 	}
-	plan.Renewing = p.Progress[d.ID].Moved && !d.Commissioned()
+	plan.Renewing, plan.Certified = p.Progress[d.ID].Moved && !d.Commissioned(), p.Progress[d.ID].Certified
 	if !d.ResetAt.IsZero() {
 		plan.Stop = &commission.Trouble{
 			Reason: "was reset, and has not been brought back", Next: advice.Say("%s gives it its name, its address and a new password", advice.Restore.On(d.Label())),

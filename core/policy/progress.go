@@ -21,6 +21,7 @@ type Progress struct {
 	Rekey            Sent                        // of the last password that replaced another
 	Keyed            bool                        // it has confirmed a password of this job, and was not reset since
 	Moved            bool                        // an address, a name or a restart was sent to it
+	Certified        bool                        // a certificate of the site's own authority was sent to it, since it was last reset
 	Reset            Sent                        // the last time that it was to be reset
 }
 

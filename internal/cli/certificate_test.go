@@ -130,3 +130,36 @@ func TestAStrangerHasNoCertificateOfTheSite(t *testing.T) {
 	d.Yield()
 	assert.Contains(t, c.must("commission", "02:e4:42:00:10:01", "--yes", "--quiet"), "1 done")
 }
+
+// A stranger that takes the device's place in the moment in which its certificate changes has not the key
+// that was signed: nothing is sent to it, and the device is gone on with once it is back.
+func TestAStrangerInTheMomentOfTheChangeGetsNothing(t *testing.T) {
+	t.Parallel()
+	c := hire(t, certifiedSite, "--subnet", "10.61.8.0/23")
+	c.sheet("https: on\ncertificates: site\n")
+	c.prepare()
+	const mac = "02:e4:42:00:10:02"
+	d := c.bench.Device("on")
+	came := make(chan struct{})
+	stop := c.logs.On(func(e bench.Event) {
+		if e.Op == "AddServerCertificateAssignment" && e.Host == "on" {
+			go func() {
+				d.Usurp(bench.Pose{Cert: true})
+				close(came)
+			}()
+		}
+	})
+	code, out, errs := c.run("", "commission", mac, "--yes", "--quiet")
+	stop()
+	<-came
+	assert.NotEqual(t, ExitDone, code, out+errs)
+	c.run("", "commission", mac, "--yes", "--quiet") // and once more while it is there
+	for _, e := range c.logs.Events() {
+		assert.False(t, e.Host == "on" && e.What == bench.EventWrongPassword, "a password was offered to it: %+v", e)
+	}
+	assert.Empty(t, d.Passwords())
+	d.Yield()
+	assert.Contains(t, c.must("commission", mac, "--yes", "--quiet"), "1 done")
+	assert.Contains(t, c.must("prove", mac, "--quiet"), "1 of 1 devices proved")
+	assert.Contains(t, c.must("list", "--columns", "mac,site_certificate"), mac+"  the site's, for 10.61.8.42")
+}

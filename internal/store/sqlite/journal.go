@@ -12,6 +12,7 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/policy"
+	"janustat/core/settings/certificate"
 	"janustat/internal/store"
 )
 
@@ -98,8 +99,8 @@ func (r *Register) MaybeKeyed(ctx context.Context) (map[int64]bool, error) {
 // Progress reads, by ID, what the journal tells of how far every device is. What was sent and not refused counts as set; a user counts as made once the
 // device has confirmed it.
 func (r *Register) Progress(ctx context.Context) (map[int64]policy.Progress, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT device_id, step, "+journaled+", outcome, detail, in_clear, begun_at FROM journal WHERE step IN (?,?,?,?,?,?,?,?) AND (outcome<>'refused' OR step='first' OR step='user') ORDER BY id",
-		commission.StepKey, commission.StepFirst, commission.StepRekey, commission.StepUser, commission.StepReset, commission.StepAddress, commission.StepRestart, commission.StepName)
+	rows, err := r.db.QueryContext(ctx, "SELECT device_id, step, "+journaled+", outcome, detail, in_clear, begun_at FROM journal WHERE step IN (?,?,?,?,?,?,?,?,?) AND (outcome<>'refused' OR step IN ('first', 'user', 'site certificate')) ORDER BY id",
+		commission.StepKey, commission.StepFirst, commission.StepRekey, commission.StepUser, commission.StepReset, commission.StepAddress, commission.StepRestart, commission.StepName, commission.Step(certificate.Name))
 	if err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
 	}
@@ -116,6 +117,12 @@ func (r *Register) Progress(ctx context.Context) (map[int64]policy.Progress, err
 		var inClear bool
 		if err := rows.Scan(&id, &step, &value, &outcome, &detail, &inClear, &begun); err != nil {
 			return nil, fmt.Errorf("journal: %w", err)
+		}
+		if step == commission.Step(certificate.Name) { // whatever came of it: the device was recognised before
+			k := out[id]
+			k.Certified = true
+			out[id] = k
+			continue
 		}
 		if outcome == string(commission.OutcomeRefused) {
 			k := out[id]

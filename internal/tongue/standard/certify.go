@@ -3,8 +3,10 @@ package standard
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
+	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/setting"
 	"janustat/core/settings/certificate"
@@ -13,10 +15,13 @@ import (
 )
 
 // keyAlias is what a key of ours is called in a device's keystore, and its certificate.
-const keyAlias = "site"
+const keyAlias = "janustat"
 
 // keyEvery is how often a device is asked whether its key is made.
 const keyEvery = 500 * time.Millisecond
+
+// errNeither means that somebody shows a certificate that is neither the one on record nor the new one.
+var errNeither = errors.New("it shows a certificate that is neither its former nor the new one")
 
 // Vouched implements commission.Vouched.
 func (s *session) Vouched() bool {
@@ -63,13 +68,19 @@ func (s *session) Certify(ctx context.Context) error {
 	}
 	// Whoever shows it has the key that the request was signed with. An answer that was lost may have been
 	// that of a device that took it.
-	want := authority.Fingerprint(der)
+	want, former := authority.Fingerprint(der), s.Certificate()
 	t, merr := meetTLS(ctx, s.path, s.at, place{"https", s.plan.TLS.Port, s.servicePath()}, vouchingFor(a.Root, s.plan.MAC), s.way.Network().Pace, func(t *device.TLS) error {
-		if t.Fingerprint != want {
+		switch t.Fingerprint {
+		case want:
+			return nil
+		case former:
 			return errors.New("it still shows its former certificate")
 		}
-		return nil
+		return errNeither
 	})
+	if errors.Is(merr, errNeither) { // it is not the device that answers: whoever meets it next finds that out
+		return fmt.Errorf("%w: %w", commission.ErrReplyLost, merr)
+	}
 	if merr != nil {
 		if err != nil || ctx.Err() != nil {
 			return s.lost(errors.Join(err, merr))

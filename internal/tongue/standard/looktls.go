@@ -109,6 +109,9 @@ func meetTLS(ctx context.Context, path *reach.Path, at netip.Addr, w place, ours
 			if err = fits(t); err == nil {
 				return t, nil
 			}
+			if errors.Is(err, errNeither) {
+				return nil, err
+			}
 		}
 		var alert *net.OpError // crypto/tls gives an alert of the other end so
 		if errors.As(err, &alert) && alert.Op == "remote error" && time.Since(begun) > p.Of(alertLimit) {
