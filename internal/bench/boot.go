@@ -77,6 +77,13 @@ func (d *Device) boot(first bool) error {
 	if !address.IsValid() && !d.unit.IPv6 {
 		return nil // without an address there is nobody to answer
 	}
+	if held := d.holding(); held != nil {
+		select {
+		case <-held:
+		case <-d.ctx.Done():
+			return nil
+		}
+	}
 	if d.is(lateService) && !first && !sleep(d.ctx, serviceLate) {
 		return nil
 	}

@@ -38,6 +38,7 @@ type Device struct {
 	cert      *tls.Certificate    // it shows, where it has HTTPS
 	tunnels   map[string]net.Conn // of viewers inside HTTP, by session
 	swallowed bool                // an answer, once
+	held      chan struct{}       // its service comes up once this is closed; nil is at once
 	had       []string            // every password that was ever set
 	winks     []string            // what it was told to show itself by
 	paired    chan struct{}       // a station was told of another

@@ -5,6 +5,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"net/http"
+	"sync"
 	"time"
 )
 
@@ -28,6 +29,21 @@ func servingOf(m Model) serving {
 func (d *Device) serve(s serving) {
 	d.state.serving = s
 	d.secureOnly.Store(!s.plain)
+}
+
+// HoldService keeps the device's service from coming up, whenever it starts, until release is called.
+func (d *Device) HoldService() (release func()) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	held := make(chan struct{})
+	d.held = held
+	return sync.OnceFunc(func() { close(held) })
+}
+
+func (d *Device) holding() <-chan struct{} {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.held
 }
 
 // Serves gives which of HTTP and HTTPS the device serves.

@@ -116,18 +116,26 @@ func TestANewcomerThatStartsSlowlyIsDescribedLater(t *testing.T) {
 }
 
 func startsSlowly(t *testing.T, known []device.Device) {
+	manners := "no hello"
+	if known != nil { // nothing is told of it before it is described
+		manners += ", late service"
+	}
 	site, err := bench.Parse([]byte(`
 site: Slow to start
 seed: 3
 laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
 devices:
-  - {id: late, model: tallow-cube, mac: "02:7a:11:00:04:02", serial: B, manners: [late service, no hello]}
+  - {id: late, model: tallow-cube, mac: "02:7a:11:00:04:02", serial: B, manners: [` + manners + `]}
 `))
 	require.NoError(t, err)
 	hurried := benchtest.Hurry(site)
 	path, _, b := benchtest.StartSite(t, site)
 	late := b.Device("late")
 	late.Unplug()
+	release := func() {}
+	if known == nil {
+		release = late.HoldService()
+	}
 	w, err := wire.DialBench(path)
 	require.NoError(t, err)
 	n := reach.New(w)
@@ -144,7 +152,10 @@ devices:
 	defer cancel()
 	var events []Event
 	late.Plug()
-	found, err := Watch{Survey: s, Known: known, Event: func(e Event) { events = append(events, e) }}.Run(ctx)
+	found, err := Watch{Survey: s, Known: known, Event: func(e Event) {
+		events = append(events, e)
+		release()
+	}}.Run(ctx)
 	require.NoError(t, err)
 	assert.True(t, found.Enough, "what is expected is there once it has told what it is")
 	require.NotEmpty(t, events)
