@@ -41,7 +41,9 @@ type keystore struct {
 	keys  map[string]storedKey
 	certs map[string]storedCert
 	paths map[string]storedPath
-	shows string // the path over HTTPS; "" is its own certificate
+	// shows is the path over HTTPS from a moment on, and showed the one until then; "" is its own certificate.
+	shows, showed string
+	from          time.Time
 }
 
 type storedKey struct {
@@ -75,7 +77,11 @@ func (k *keystore) next(sort string) string {
 // certificate is what the device shows over HTTPS. The lock is held.
 func (d *Device) certificate() *tls.Certificate {
 	k := d.state.keystore
-	path, ok := k.paths[k.shows]
+	shown := k.shows
+	if time.Now().Before(k.from) {
+		shown = k.showed
+	}
+	path, ok := k.paths[shown]
 	if !ok || d.is(keepsCertificate) {
 		return d.cert
 	}
@@ -229,7 +235,7 @@ var keystoreOperations = map[string]operation{
 	}},
 	"DeleteCertificationPath": {writing, false, func(d *Device, req *element) (*node, *fault) {
 		id, k := req.find("CertificationPathID").value(), &d.state.keystore
-		if id == k.shows {
+		if id == k.shows || id == k.showed && time.Now().Before(k.from) {
 			return nil, invalid("ReferenceExists", "It is shown")
 		}
 		delete(k.paths, id)
@@ -259,20 +265,8 @@ func (d *Device) assign(req *element, name, which string) (*node, *fault) {
 	if which == "" && k.shows != "" {
 		return nil, invalid("MaximumNumberOfTLSCertificationPathsReached", "One is shown already")
 	}
-	k.shows = id
-	time.AfterFunc(d.host.port.sw.pace.Of(portLate), d.reopenSecurely)
+	k.shows, k.showed, k.from = id, k.shows, time.Now().Add(d.host.port.sw.pace.Of(portLate))
 	return keyed(name)
-}
-
-// reopenSecurely ends what is connected over HTTPS: whoever comes again is shown what is assigned.
-func (d *Device) reopenSecurely() {
-	d.paging.Lock()
-	if d.securely != nil {
-		_ = d.securely.Close()
-		d.securely = nil
-	}
-	d.paging.Unlock()
-	d.openPages()
 }
 
 func (k storedKey) status() string {
