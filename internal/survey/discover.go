@@ -44,6 +44,10 @@ const manyHosts = 100
 // asksAll is how many rounds of discovery go by multicast, to hosts not heard as well.
 const asksAll = 2
 
+// asksAllLossy is how many there are on a wire that loses many frames: who answers one sort of question
+// alone would be left out of one survey in a hundred by two.
+const asksAllLossy = 4
+
 // probe sends discovery from a visitor: by multicast to all, then by unicast to
 // those heard that stayed silent.
 func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
@@ -53,7 +57,7 @@ func (r *surveyRun) probe(subnet netip.Prefix, v *reach.Visitor) {
 			return
 		}
 		many := r.manySilent()
-		if i < asksAll && !many {
+		if (i < asksAll || i < asksAllLossy && r.Net.Loss() >= lossy) && !many {
 			if !r.askAll(v, to) {
 				return
 			}
