@@ -128,7 +128,7 @@ func (s step) refusal(intent string) string {
 func (r *run) refusal(s step, w Write, err error) refusal {
 	var broken *setting.BrokenError
 	if errors.As(err, &broken) {
-		return refusal{forGood, fmt.Sprintf("its %s was switched on, does not work, and is off again. Look at it at its own page", s.words())}
+		return refusal{forGood, broken.Told}
 	}
 	return refusal{r.phase, s.refusal(w.Intent)}
 }

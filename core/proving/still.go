@@ -28,13 +28,15 @@ func (p Prover) Stills(ctx context.Context, plan commission.Plan) (first, later 
 	return first, later, err
 }
 
-// Backup fetches a device's own backup, by its password, with what was found of it. Nothing is written
-// to it.
+// Backup fetches a device's own backup, by its password. Nothing is written to it.
 func (p Prover) Backup(ctx context.Context, plan commission.Plan) (files []commission.File, err error) {
 	err = p.opened(ctx, plan, func(s commission.Session) error {
 		able, ok := s.(commission.Backer)
-		if !ok {
+		switch {
+		case !ok:
 			return commission.ErrNoBackup
+		case plan.RequireTLS && !s.Encrypted(): // a backup can have passwords in it
+			return errors.New("it has no HTTPS, and require_tls in the job sheet forbids fetching passwords without it")
 		}
 		files, err = able.Backup(ctx)
 		return err

@@ -5,7 +5,10 @@ package setting
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -62,9 +65,22 @@ type Device struct {
 	Address netip.Prefix // that it is to have, with its subnet
 }
 
-// BrokenError tells that a device took a setting, that it does not do what it is for, and that it was
-// taken back: it is not set again in this run.
-type BrokenError struct{ Err error }
+// OneOf gives the check of a setting for which the sheet has one of some words.
+func OneOf(words ...string) func(said string) error {
+	return func(said string) error {
+		if !slices.Contains(words, said) {
+			return fmt.Errorf("%q: write %s, or leave it out", said, strings.Join(words, " or "))
+		}
+		return nil
+	}
+}
+
+// BrokenError tells that a device took a setting, and that nothing came of it: it is not set again in this
+// run.
+type BrokenError struct {
+	Told string // to the installer, of the device
+	Err  error
+}
 
 // Error says what came of it.
 func (e *BrokenError) Error() string { return "it does not work: " + e.Err.Error() }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -83,7 +84,10 @@ func (a *App) printBackups(all []work.BackedUp) error {
 		}
 		fmt.Fprintf(a.Out, "%s of %s\n", plural(kept, "backup"), plural(len(rows), "device"))
 		if len(none) > 0 {
-			fmt.Fprintf(a.Out, "give none: %s\n", text.List(none))
+			fmt.Fprintf(a.Out, "%s no backup to give\n", text.Have(none))
+		}
+		if len(failed) > 0 {
+			fmt.Fprintf(a.Out, "Next: janustat backup %s\n", strings.Join(failed, " "))
 		}
 	}
 	if len(failed) > 0 {

@@ -90,7 +90,7 @@ func TestBackupsAreKept(t *testing.T) {
 	assert.Equal(t, 3, kept)
 	text := c.must("backup", "--quiet")
 	assert.Contains(t, text, "3 backups of 4 devices")
-	assert.Contains(t, text, "give none: C0")
+	assert.Contains(t, text, "has no backup to give")
 	c.must("handover", "--quiet")
 	record, err := os.ReadFile(filepath.Join(c.dir, "handover", "register.json"))
 	require.NoError(t, err)
@@ -109,4 +109,27 @@ func TestBackupsAreKept(t *testing.T) {
 	assert.Equal(t, 3, hashes)
 	c.must("prove", "--quiet")
 	c.writesNothing()
+}
+
+// A backup can have passwords in it: a capture holds none of them, and nothing is fetched without encryption
+// where the job sheet forbids that for passwords.
+func TestABackupIsAsSecretAsAPassword(t *testing.T) {
+	t.Parallel()
+	c := hire(t, backupSite, "--subnet", "10.61.8.0/23")
+	c.prepare()
+	c.must("commission", "--yes", "--quiet")
+	capture := filepath.Join(t.TempDir(), "backup.pcapng")
+	assert.Contains(t, c.must("backup", "--quiet", "--capture", capture), "3 backups of 4 devices")
+	whole, err := os.ReadFile(capture)
+	require.NoError(t, err)
+	for _, of := range []string{"user.admin=", "serial=A1", "serial=A2"} { // passwords that the keyring does not know are in there too
+		assert.NotContains(t, string(whole), of)
+	}
+	assert.Empty(t, c.foundIn(capture))
+
+	c.sheet("password: {require_tls: true}\n")
+	code, out, _ := c.run("", "backup", "--quiet")
+	assert.Equal(t, ExitNeeds, code)
+	assert.Contains(t, out, "1 backup of 4 devices")
+	assert.Contains(t, out, "require_tls in the job sheet forbids")
 }

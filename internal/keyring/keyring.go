@@ -70,6 +70,15 @@ func Open(path, passphrase string) (*Keyring, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrKeyring, err)
 	}
+	ring, err := ringOf(plain)
+	if err != nil {
+		return nil, err
+	}
+	return &Keyring{Ring: ring, path: path, passphrase: passphrase}, nil
+}
+
+// ringOf reads what a keyring holds, once it is decrypted.
+func ringOf(plain io.Reader) (*keys.Ring, error) {
 	text, err := io.ReadAll(io.LimitReader(plain, maxKeyring))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrKeyring, err)
@@ -78,7 +87,21 @@ func Open(path, passphrase string) (*Keyring, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrKeyring, err)
 	}
-	return &Keyring{Ring: ring, path: path, passphrase: passphrase}, nil
+	return ring, nil
+}
+
+// Seal encrypts something as an age file.
+func Seal(plain []byte, to ...age.Recipient) ([]byte, error) {
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, to...)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(plain); err != nil {
+		return nil, err
+	}
+	err = w.Close()
+	return out.Bytes(), err
 }
 
 // usualWork takes 128 MB and about half a second: it is spent at every command, on a
@@ -149,16 +172,9 @@ func (k *Keyring) write(plain []byte) error {
 	}
 	work := cmp.Or(k.work, usualWork)
 	to.SetWorkFactor(work)
-	var out bytes.Buffer
 	defer roomForScrypt(work)()
-	w, err := age.Encrypt(&out, to)
+	sealed, err := Seal(plain, to)
 	if err != nil {
-		return fmt.Errorf("keyring: %w", err)
-	}
-	if _, err := w.Write(plain); err != nil {
-		return fmt.Errorf("keyring: %w", err)
-	}
-	if err := w.Close(); err != nil {
 		return fmt.Errorf("keyring: %w", err)
 	}
 	// What opens by another key comes first: it may know of a password that is never sent, and
@@ -166,7 +182,7 @@ func (k *Keyring) write(plain []byte) error {
 	if err := k.writeRecovery(plain); err != nil {
 		return err
 	}
-	return disk.WriteFile(k.path, out.Bytes(), 0o600)
+	return disk.WriteFile(k.path, sealed, 0o600)
 }
 
 // Draft gives a copy to plan on, which is never saved.

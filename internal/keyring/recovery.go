@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -13,7 +12,6 @@ import (
 
 	"filippo.io/age"
 
-	"janustat/core/keys"
 	"janustat/internal/disk"
 	"janustat/internal/intake"
 )
@@ -58,18 +56,11 @@ func (k *Keyring) writeRecovery(plain []byte) error {
 		k.due = false
 		return nil
 	}
-	var out bytes.Buffer
-	w, err := age.Encrypt(&out, k.recovery...)
+	sealed, err := Seal(plain, k.recovery...)
 	if err != nil {
 		return fmt.Errorf("keyring: %w", err)
 	}
-	if _, err := w.Write(plain); err != nil {
-		return fmt.Errorf("keyring: %w", err)
-	}
-	if err := w.Close(); err != nil {
-		return fmt.Errorf("keyring: %w", err)
-	}
-	err = disk.WriteFile(path, out.Bytes(), 0o600)
+	err = disk.WriteFile(path, sealed, 0o600)
 	k.due = k.due && err != nil
 	return err
 }
@@ -87,18 +78,14 @@ func Recover(path string, by []age.Identity) (*Keyring, error) {
 	plain, err := age.Decrypt(bytes.NewReader(data), by...)
 	var mismatch *age.NoIdentityMatchError
 	if errors.As(err, &mismatch) {
-		return nil, fmt.Errorf("%s was not made for this key", RecoveryFile)
+		return nil, fmt.Errorf("%s was not made for this key: use the private key of one that password.recovery in the job sheet names", RecoveryFile)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrKeyring, err)
 	}
-	text, err := io.ReadAll(io.LimitReader(plain, maxKeyring))
+	ring, err := ringOf(plain)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrKeyring, err)
-	}
-	ring, err := keys.Read(text)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrKeyring, err)
+		return nil, err
 	}
 	return &Keyring{Ring: ring, path: path}, nil
 }

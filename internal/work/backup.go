@@ -156,15 +156,8 @@ func (d *Desk) keepBackup(ctx context.Context, x *device.Device, files []commiss
 	if err != nil {
 		return nil, err
 	}
-	var sealed bytes.Buffer
-	w, err := age.Encrypt(&sealed, to...)
+	sealed, err := keyring.Seal(packed, to...)
 	if err != nil {
-		return nil, err
-	}
-	if _, err := w.Write(packed); err != nil {
-		return nil, err
-	}
-	if err := w.Close(); err != nil {
 		return nil, err
 	}
 	folder := x.Tag + "-" + x.MAC.Hex()
@@ -175,11 +168,11 @@ func (d *Desk) keepBackup(ctx context.Context, x *device.Device, files []commiss
 		return nil, err
 	}
 	name := path.Join(job.BackupsDir, folder, at.Format("20060102T150405Z")+".tar.age")
-	if err := disk.WriteFile(filepath.Join(d.Job.Dir, filepath.FromSlash(name)), sealed.Bytes(), 0o600); err != nil {
+	if err := disk.WriteFile(filepath.Join(d.Job.Dir, filepath.FromSlash(name)), sealed, 0o600); err != nil {
 		return nil, err
 	}
-	sum := sha256.Sum256(sealed.Bytes())
-	kept := device.Backup{At: at, File: name, SHA256: hex.EncodeToString(sum[:]), Bytes: sealed.Len()}
+	sum := sha256.Sum256(sealed)
+	kept := device.Backup{At: at, File: name, SHA256: hex.EncodeToString(sum[:]), Bytes: len(sealed)}
 	return &kept, d.Job.Register.Happened(ctx, "backup", x.ID, device.BackedUp{Backup: kept})
 }
 

@@ -4,7 +4,6 @@ package certificate
 
 import (
 	"context"
-	"fmt"
 	"net/netip"
 
 	"janustat/core/setting"
@@ -36,12 +35,7 @@ var Setting = setting.Setting{
 	Holds: "it shows a certificate of the site's authority, for its address and with 90 days left",
 	Key:   "certificates", Form: "`site`",
 	Meaning: "an authority is made for the site, and every device that can hold a certificate of it gets one, so that browsers that trust the authority open its page without a warning", Otherwise: "each keeps its own",
-	Check: func(said string) error {
-		if said != "site" {
-			return fmt.Errorf("%q: write site, or leave it out", said)
-		}
-		return nil
-	},
+	Check: setting.OneOf("site"),
 	Wanted: func(_ string, d setting.Device) (string, error) {
 		if !d.Address.IsValid() {
 			return "", nil

@@ -4,7 +4,6 @@ package discovery
 
 import (
 	"context"
-	"fmt"
 
 	"janustat/core/setting"
 )
@@ -38,12 +37,7 @@ var Setting = setting.Setting{
 	Holds: "it announces itself on the LAN, or does not, as the job sheet says",
 	Key:   "discovery", Form: "`off` or `on`",
 	Meaning: "whether devices announce themselves and answer those who look for such devices; everything here works by address all the same. Write `on` for a visit with other tools", Otherwise: "each keeps what it has",
-	Check: func(said string) error {
-		if said != on && said != off {
-			return fmt.Errorf("%q: write off or on", said)
-		}
-		return nil
-	},
+	Check:    setting.OneOf(on, off),
 	Wanted:   func(said string, _ setting.Device) (string, error) { return said, nil },
 	Optional: true, Watched: true, Last: true,
 	Read: func(ctx context.Context, conversation any) (string, bool, error) {

@@ -4,7 +4,6 @@ package https
 
 import (
 	"context"
-	"fmt"
 
 	"janustat/core/setting"
 )
@@ -35,12 +34,7 @@ var Setting = setting.Setting{
 	Holds: "it is spoken with over HTTPS, under the certificate on record",
 	Key:   "https", Form: "`on`",
 	Meaning: "HTTPS is switched on where a device has it, before its first password where it accepts that; from then on it is only spoken with over HTTPS", Otherwise: "each keeps what it has",
-	Check: func(said string) error {
-		if said != On {
-			return fmt.Errorf("%q: write on, or leave it out", said)
-		}
-		return nil
-	},
+	Check:    setting.OneOf(On),
 	Wanted:   func(string, setting.Device) (string, error) { return On, nil },
 	Optional: true, Watched: true, OneWay: true, Opens: true, Untold: "not offered",
 	Read: func(ctx context.Context, conversation any) (string, bool, error) {

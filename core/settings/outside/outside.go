@@ -4,7 +4,6 @@ package outside
 
 import (
 	"context"
-	"fmt"
 	"strings"
 
 	"janustat/core/setting"
@@ -59,12 +58,7 @@ var Setting = setting.Setting{
 	Holds: "no uplink, remote user, dynamic DNS name or remote discovery is left, as far as the device reports",
 	Key:   "outside", Form: "`off`",
 	Meaning: "uplinks, remote users, dynamic DNS names and remote discovery are removed from every device; what was there is in the record", Otherwise: "they stay, and are in the record",
-	Check: func(said string) error {
-		if said != "off" {
-			return fmt.Errorf("%q: write off, or leave it out", said)
-		}
-		return nil
-	},
+	Check:    setting.OneOf("off"),
 	Wanted:   func(string, setting.Device) (string, error) { return Nothing, nil },
 	Optional: true, Watched: true, OneWay: true, Untold: "cannot be seen",
 	Read: func(ctx context.Context, conversation any) (string, bool, error) {

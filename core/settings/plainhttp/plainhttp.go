@@ -4,7 +4,6 @@ package plainhttp
 import (
 	"context"
 	"errors"
-	"fmt"
 
 	"janustat/core/setting"
 )
@@ -35,12 +34,7 @@ var Setting = setting.Setting{
 	Holds: "it serves HTTP beside HTTPS, or does not, as the job sheet says",
 	Key:   "http", Form: "`off` or `on`",
 	Meaning: "whether devices that were opened over HTTPS serve their pages and services without encryption too", Otherwise: "each keeps what it has",
-	Check: func(said string) error {
-		if said != on && said != off {
-			return fmt.Errorf("%q: write off or on", said)
-		}
-		return nil
-	},
+	Check:    setting.OneOf(on, off),
 	Wanted:   func(said string, _ setting.Device) (string, error) { return said, nil },
 	Optional: true, Last: true,
 	Read: func(ctx context.Context, conversation any) (string, bool, error) {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"mime/multipart"
-	"net/http"
 	"net/url"
 	"strings"
 
@@ -133,26 +132,11 @@ func (c *Client) download(ctx context.Context, uri string) (File, error) {
 	if err != nil {
 		return File{}, err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, at, nil)
+	c.Close() // what comes has passwords in it: on a connection that is kept out of a capture
+	defer c.Close()
+	data, err := c.get(confidential(ctx), at, maxAttached, ErrNoBackup)
 	if err != nil {
 		return File{}, err
 	}
-	l := newLogin(c.user, c.pass, c.base, c.server)
-	l.fits()
-	res, err := c.client(l).Do(req)
-	if err != nil {
-		return File{}, fmt.Errorf("%w: %w", ErrNoReply, inner(err))
-	}
-	defer res.Body.Close()
-	data, err := io.ReadAll(io.LimitReader(res.Body, maxAttached+1))
-	switch {
-	case err != nil:
-		return File{}, fmt.Errorf("%w: %w", ErrNoReply, err)
-	case res.StatusCode != http.StatusOK:
-		return File{}, fmt.Errorf("%w (HTTP status %d)", ErrNoBackup, res.StatusCode)
-	case len(data) > maxAttached:
-		return File{}, fmt.Errorf("%w: it is larger than %d bytes", ErrNoBackup, maxAttached)
-	}
-	name := there.Path[strings.LastIndexByte(there.Path, '/')+1:]
-	return File{Name: c.said(name), Data: data}, nil
+	return File{Name: c.said(there.Path[strings.LastIndexByte(there.Path, '/')+1:]), Data: data}, nil
 }

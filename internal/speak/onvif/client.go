@@ -268,7 +268,10 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 		c.Close()
 	}
 	if carriesPassword(operation) {
-		ctx = context.WithValue(ctx, confidentialKey{}, true)
+		if reads {
+			c.Close() // nor is it asked on one that is not kept out of a capture
+		}
+		ctx = confidential(ctx)
 		defer c.Close() // nothing else is to be said on the connection that carried it
 	}
 	mayRepeat := reads && (c.proven || c.scheme == anonymous)

@@ -33,13 +33,18 @@ func setsPassword(operation string) bool {
 // carriesPassword tells the operations whose question or answer has a password in it.
 func carriesPassword(operation string) bool {
 	switch operation {
-	case "CreateReceiver", "ConfigureReceiver", "GetReceivers":
+	case "CreateReceiver", "ConfigureReceiver", "GetReceivers", "GetSystemBackup":
 		return true
 	}
 	return setsPassword(operation)
 }
 
 type confidentialKey struct{}
+
+// confidential marks what a request carries, or what comes of it, as one that is to be kept out of a capture.
+func confidential(ctx context.Context) context.Context {
+	return context.WithValue(ctx, confidentialKey{}, true)
+}
 
 // Confidential reports whether what a request carries is to be kept out of a
 // capture: it sets a password. The context is that of the connection too.

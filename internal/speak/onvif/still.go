@@ -77,28 +77,35 @@ func (c *Client) stillOf2(ctx context.Context, media service) (string, error) {
 
 // fetch gets a picture.
 func (c *Client) fetch(ctx context.Context, at string) ([]byte, error) {
+	data, err := c.get(ctx, at, maxStill, ErrNoStill)
+	if err == nil && !bytes.HasPrefix(data, []byte{0xff, 0xd8, 0xff}) {
+		return nil, fmt.Errorf("%w: what it sends is not a JPEG", ErrNoStill)
+	}
+	return data, err
+}
+
+// get fetches a file of at most so many bytes, with HTTP Digest where that is asked for; none is the error
+// where the device does not give it.
+func (c *Client) get(ctx context.Context, at string, most int64, none error) ([]byte, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, at, nil)
 	if err != nil {
 		return nil, err
 	}
 	l := newLogin(c.user, c.pass, c.base, c.server)
 	l.fits()
-	by := c.client(l)
-	res, err := by.Do(req)
+	res, err := c.client(l).Do(req)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNoReply, inner(err))
 	}
 	defer res.Body.Close()
-	data, err := io.ReadAll(io.LimitReader(res.Body, maxStill+1))
+	data, err := io.ReadAll(io.LimitReader(res.Body, most+1))
 	switch {
 	case err != nil:
 		return nil, fmt.Errorf("%w: %w", ErrNoReply, err)
 	case res.StatusCode != http.StatusOK:
-		return nil, fmt.Errorf("%w (HTTP status %d)", ErrNoStill, res.StatusCode)
-	case len(data) > maxStill:
-		return nil, fmt.Errorf("%w: it is larger than %d bytes", ErrNoStill, maxStill)
-	case !bytes.HasPrefix(data, []byte{0xff, 0xd8, 0xff}):
-		return nil, fmt.Errorf("%w: what it sends is not a JPEG", ErrNoStill)
+		return nil, fmt.Errorf("%w (HTTP status %d)", none, res.StatusCode)
+	case int64(len(data)) > most:
+		return nil, fmt.Errorf("%w: it is larger than %d bytes", none, most)
 	}
 	return data, nil
 }

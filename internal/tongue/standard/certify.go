@@ -85,7 +85,7 @@ func (s *session) Certify(ctx context.Context) error {
 		if err != nil || ctx.Err() != nil {
 			return s.lost(errors.Join(err, merr))
 		}
-		return &setting.BrokenError{Err: merr}
+		return &setting.BrokenError{Told: "it accepts the site's certificate and does not show it. Choose it on its web page", Err: merr}
 	}
 	s.secure = t
 	return nil

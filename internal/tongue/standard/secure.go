@@ -47,7 +47,7 @@ func (s *session) SetHTTPS(ctx context.Context) error {
 			return s.lost(oerr)
 		}
 	}
-	return &setting.BrokenError{Err: err}
+	return &setting.BrokenError{Told: "its HTTPS was switched on, does not work, and is off again. Look at it on its web page", Err: err}
 }
 
 // ours is what the site's own authority has made for the device.
