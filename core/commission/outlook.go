@@ -38,7 +38,11 @@ func Outlook(p Plan, e Expected) (out []Write) {
 		if p.refusedBefore(s, f) {
 			continue
 		}
-		if s != StepUser {
+		switch {
+		case first && stepOf(s).first: // before its first password
+			out = slices.Insert(out, 0, p.write(s, f))
+			continue
+		case s != StepUser:
 			out = append(out, p.write(s, f))
 			continue
 		}

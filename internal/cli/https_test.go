@@ -33,6 +33,7 @@ func TestHTTPSThatIsOffIsSwitchedOn(t *testing.T) {
 	c.must("allot")
 	code, _, errs := c.run("Pier-4-Kettle\n", "key", "set", "02:e4:42:00:10:02")
 	require.Equal(t, ExitDone, code, errs)
+	assert.NotContains(t, c.must("commission", "--dry-run"), "administrator admin; HTTPS", "it comes before the first password, where it comes")
 	out := c.must("commission", "--yes", "--quiet")
 	assert.Contains(t, out, "5 done, 0 need you")
 	assert.Contains(t, out, "refuses its HTTPS (on)")

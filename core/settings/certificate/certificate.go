@@ -12,11 +12,11 @@ import (
 // Name is that of the setting.
 const Name setting.Name = "site certificate"
 
-// Own is the value of a device that shows another.
-const Own = "its own"
+// None is the value of a device that shows another.
+const None = "none"
 
 // For is the value of a device that shows one of the site's for an address.
-func For(at netip.Addr) string { return "the site's, for " + at.String() }
+func For(at netip.Addr) string { return "for " + at.String() }
 
 // Holder is the ability to hold a certificate that others have signed (Security Configuration
 // Specification, keystore and TLS server).
@@ -31,7 +31,7 @@ type Holder interface {
 
 // Setting is that.
 var Setting = setting.Setting{
-	Name: Name, Title: "site certificate", Told: "certificate installed: %s", Head: "site cert.",
+	Name: Name, Title: "site certificate", Told: "site certificate installed, %s", Head: "site cert.",
 	Holds: "it shows a certificate of the site's authority, for its address and with 90 days left",
 	Key:   "certificates", Form: "`site`",
 	Meaning: "an authority is made for the site, and every device that can hold a certificate of it gets one, so that browsers that trust the authority open its page without a warning", Otherwise: "each keeps its own",

@@ -38,15 +38,15 @@ func (s *session) SiteCertificate(ctx context.Context) (value string, told bool,
 		leaf, at := s.by.seen.Leaf(), s.plan.Target.Address
 		switch left := time.Until(leaf.NotAfter); {
 		case left < authority.RenewBefore:
-			return "the site's, until " + leaf.NotAfter.Format(time.DateOnly), true, nil
+			return "until " + leaf.NotAfter.Format(time.DateOnly), true, nil
 		case leaf.VerifyHostname(at.String()) == nil:
 			return certificate.For(at), true, nil
 		case len(leaf.IPAddresses) > 0:
-			return "the site's, for " + leaf.IPAddresses[0].String(), true, nil
+			return "for " + leaf.IPAddresses[0].String(), true, nil
 		}
 	}
 	can, err := s.KeepsKeys(ctx)
-	return certificate.Own, can, s.lost(err)
+	return certificate.None, can, s.lost(err)
 }
 
 // Certify implements certificate.Holder.
