@@ -10,7 +10,6 @@ import (
 	"janustat/core/device"
 	"janustat/core/keys"
 	"janustat/core/secret"
-	"janustat/core/setting"
 	"janustat/core/settings"
 	"janustat/core/settings/https"
 	"janustat/core/sheet"
@@ -112,9 +111,6 @@ func Expect(d *device.Device) commission.Expected {
 	// What it tells nobody yet is taken for settings that it has.
 	e.Found.Values = e.Found.Settings.All()
 	if d.TLS != nil { // it is met over HTTPS, whether it was opened or not
-		if e.Found.Values == nil {
-			e.Found.Values = setting.Values{}
-		}
 		e.Found.Values[https.Name] = https.On
 	}
 	for _, s := range settings.All {

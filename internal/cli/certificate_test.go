@@ -53,6 +53,8 @@ func TestTheSitesCertificatesAreInstalled(t *testing.T) {
 	c.writesNothing()
 	proof := c.must("prove", "--quiet")
 	assert.Contains(t, proof, "6 of 6 devices proved")
+	assert.Contains(t, proof, "SITE CERT.")
+	assert.Contains(t, proof, "site certificate: the device does not accept for 10.61.8.")
 	assert.NotContains(t, c.must("survey", "--for", "2s", "--quiet"), "ALARM")
 	c.writesNothing()
 

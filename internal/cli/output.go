@@ -98,8 +98,9 @@ func (l *listing) add(cells ...cell) { l.rows = append(l.rows, cells) }
 // fit is how each column of a listing is shown.
 type fit struct{ hidden, tight bool }
 
-// write renders the listing to a stream, without borders.
-func (a *App) write(w io.Writer, l *listing) {
+// write renders the listing to a stream, without borders, and gives the heads of columns for which it
+// has no room.
+func (a *App) write(w io.Writer, l *listing) (left []string) {
 	fits := make([]fit, len(l.columns))
 	for i, c := range l.columns {
 		fits[i].hidden = c.ifAny && !slices.ContainsFunc(l.rows, func(r []cell) bool { return r[i].text != "" })
@@ -109,6 +110,12 @@ func (a *App) write(w io.Writer, l *listing) {
 		text = l.render(fits, a.colour(w))
 	}
 	fmt.Fprintln(w, text)
+	for i, c := range l.columns {
+		if fits[i].hidden && !c.ifAny {
+			left = append(left, c.head)
+		}
+	}
+	return left
 }
 
 // squeeze makes the listing narrower by one column, or reports that it cannot.

@@ -130,8 +130,12 @@ func (a *App) printProofs(p work.Proving) error {
 	}
 	slices.SortStableFunc(asked, func(a, b string) int { return checks.Order(a) - checks.Order(b) })
 	heads, under := columnsOf(asked)
-	for _, h := range heads {
-		l.columns = append(l.columns, column{head: strings.ToUpper(h)})
+	for n, h := range heads {
+		spare := 1 + n // where the terminal is narrow, what is right everywhere need not be seen
+		if slices.ContainsFunc(proofs, func(p proving.Proof) bool { return noteworthy(p.Checks, under[h]) }) {
+			spare = 0
+		}
+		l.columns = append(l.columns, column{head: strings.ToUpper(h), spare: spare})
 	}
 	for i := range proofs {
 		row := []cell{plain(proofs[i].Device.Tag), plain(proofs[i].Device.Allotted.Address.String())}
@@ -140,7 +144,9 @@ func (a *App) printProofs(p work.Proving) error {
 		}
 		l.add(row...)
 	}
-	a.write(a.Out, l)
+	if left := a.write(a.Out, l); len(left) > 0 {
+		fmt.Fprintln(a.Out, a.wrap(a.Out, 2, "All ok, and not shown for want of room: "+strings.Join(left, ", ")))
+	}
 	fmt.Fprintln(a.Out)
 	for i := range proofs {
 		for _, c := range proofs[i].Checks {
@@ -260,6 +266,13 @@ func columnsOf(names []string) (heads []string, under map[string][]string) {
 		under[head] = append(under[head], name)
 	}
 	return heads, under
+}
+
+// noteworthy reports whether any of some checks says more than that it holds.
+func noteworthy(all []proving.Check, names []string) bool {
+	return slices.ContainsFunc(all, func(c proving.Check) bool {
+		return slices.Contains(names, c.Name) && (!c.OK || c.Refused || c.Left > 0)
+	})
 }
 
 // checkCell shows checks in words, so that they read without colour too: the first that

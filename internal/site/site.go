@@ -29,8 +29,8 @@ type Site struct {
 	Subnets *survey.Subnets
 	Avoid   func(netip.Addr) bool
 	Veil    *secret.Veil // blanks passwords out of what devices say
-	// Signs is the site's authority; nil where it has none.
-	Signs *authority.Authority
+	// Signs gives the site's authority, nil where it has none; it may be nil itself.
+	Signs func() *authority.Authority
 
 	memory sync.Map
 }

@@ -25,7 +25,12 @@ func (s *Site) Visitor(ctx context.Context, of netip.Addr) (*reach.Visitor, erro
 func (s *Site) Memory() *sync.Map { return &s.memory }
 
 // Authority implements tongue.Way.
-func (s *Site) Authority() *authority.Authority { return s.Signs }
+func (s *Site) Authority() *authority.Authority {
+	if s.Signs == nil {
+		return nil
+	}
+	return s.Signs()
+}
 
 // Blank implements tongue.Way.
 func (s *Site) Blank() *secret.Veil { return s.Veil }

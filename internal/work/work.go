@@ -167,7 +167,7 @@ func (d *Desk) Site(ctx context.Context, n *reach.Net) (*site.Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &site.Site{Net: n, Subnets: subnets, Avoid: avoid, Veil: d.Veil, Signs: d.signs}, nil
+	return &site.Site{Net: n, Subnets: subnets, Avoid: avoid, Veil: d.Veil, Signs: func() *authority.Authority { return d.signs }}, nil // it is known once the keyring is open
 }
 
 // Warm begins to take the temporary addresses that devices will be spoken with from, beside what has
