@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"cmp"
 	"fmt"
 	"math/bits"
 	"net/netip"
@@ -13,8 +14,13 @@ import (
 // The canary: a host that is known to answer is asked by broadcast in the middle of others, and
 // by unicast where it stays silent. Who answers the one and not the other has not heard it.
 const (
-	canaryEvery   = 32                    // broadcasts
-	canaryOften   = 12                    // at the slow pace: fewer than are lost in a row where it is not borne
+	canaryEvery   = 32 // broadcasts
+	canaryOften   = 12 // at the slow pace: fewer than are lost in a row where it is not borne
+	canaryClosely = 2  // where there is doubt
+	closelyTime   = 2 * time.Second
+	oddMisses     = 3
+	fewCanaries   = 2
+	muchLate      = 10 * time.Millisecond // a timer of this laptop, that had other work
 	canaryAnswer  = 30 * time.Millisecond // and twice what the host took for the question to it alone: hosts, and this laptop, are busy
 	canaryAlive   = 350 * time.Millisecond
 	twins         = 3
@@ -39,7 +45,10 @@ const (
 type canary struct {
 	mac    device.MAC
 	addr   netip.Addr
-	others int // that answer for its address too, up to manyAnswer
+	others int       // that answer for its address too, up to manyAnswer
+	asked  uint      // how often
+	misses int       // in a row
+	missed time.Time // when the first of these was
 }
 
 // cost is how much rarer one is asked for whom others answer as well.
@@ -51,15 +60,16 @@ const (
 	maxCost    = 4
 )
 
-// canary gives the one that is asked: whose address fewest answer for. The lock is held.
+// canary gives the one that is asked: of those whose address fewest answer for, each in its turn, so
+// that a host which takes no questions to everyone is not what all others are judged by. The lock is held.
 func (c *crowd) canary() *canary {
 	if len(c.canaries) == 0 {
 		return nil
 	}
 	best := &c.canaries[0]
 	for i := range c.canaries {
-		if c.canaries[i].others < best.others {
-			best = &c.canaries[i]
+		if x := &c.canaries[i]; cmp.Or(cmp.Compare(x.others, best.others), cmp.Compare(x.asked, best.asked)) < 0 {
+			best = x
 		}
 	}
 	return best
@@ -84,7 +94,10 @@ func (n *Net) spread() {
 	}
 	c.counts[0]++
 	every := canaryEvery
-	if c.limited {
+	switch {
+	case now.Before(c.closely):
+		every = canaryClosely
+	case c.limited:
 		every = canaryOften
 	}
 	who := c.canary()
@@ -93,6 +106,7 @@ func (n *Net) spread() {
 		return
 	}
 	c.since = 0
+	who.asked++
 	q := &question{canary: *who, heard: make(chan struct{}, 2)}
 	c.question, c.doubts = q, c.doubts+1
 	c.mu.Unlock()
@@ -103,35 +117,68 @@ func (n *Net) spread() {
 
 // judge finds out whether a question to the canary has arrived.
 func (n *Net) judge(q *question) {
+	late := false
 	wait := func(d time.Duration) bool {
 		t := time.NewTimer(d)
 		defer t.Stop()
+		due := time.Now().Add(d)
 		select {
 		case <-q.heard:
 			return true
 		case <-t.C:
 		case <-n.done:
+			return false
 		}
-		return false
+		if time.Since(due) > muchLate {
+			late = true
+		}
+		select {
+		case <-q.heard: // it came while this laptop did something else
+			return true
+		default:
+			return false
+		}
 	}
 	if wait(canaryAnswer) { // a limit, which no pace changes
 		n.judged(q, true, true)
 		return
 	}
-	alive := false
-	asked := time.Now()
 	for range twins {
+		asked := time.Now()
 		_ = n.Send(q.twin(n.facts.MAC)) // the wire's end is told by others
-		if alive = wait(canaryAlive); alive {
-			break
+		if !wait(canaryAlive) {
+			continue
 		}
-	}
-	if !alive {
-		n.judged(q, false, false)
+		// Answers come in order: one to each, or one to those alone that were put to it by itself.
+		took := func() time.Duration { return canaryAnswer/2 + 2*min(time.Since(asked), canaryAlive) }
+		arrived := wait(took())
+		if !arrived { // whoever is busy is slow once; it is asked once more
+			asked = time.Now()
+			_ = n.Send(q.twin(n.facts.MAC))
+			arrived = wait(canaryAlive) && wait(took())
+		}
+		if !arrived && late {
+			n.unjudged()
+			return
+		}
+		n.judged(q, arrived, true)
 		return
 	}
-	// Answers come in order: one to each, or one to the second alone.
-	n.judged(q, wait(canaryAnswer+2*min(time.Since(asked), canaryAlive)), true)
+	n.judged(q, false, false)
+}
+
+// unjudged ends a question of which nothing is concluded: this laptop itself was late.
+func (n *Net) unjudged() {
+	n.crowd.mu.Lock()
+	defer n.crowd.mu.Unlock()
+	n.crowd.settle()
+}
+
+// settle ends the question that is under way. The lock is held.
+func (c *crowd) settle() {
+	c.question, c.doubts = nil, c.doubts-1
+	close(c.settled)
+	c.settled = make(chan struct{})
 }
 
 // twin asks the canary by itself.
@@ -146,16 +193,17 @@ func (n *Net) judged(q *question, arrived, alive bool) {
 	c := n.crowd
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.question, c.doubts = nil, c.doubts-1
-	close(c.settled)
-	c.settled = make(chan struct{})
+	c.settle()
 	now := time.Now()
+	if alive && !arrived && c.odd(q.canary, now) {
+		return
+	}
 	if alive {
 		c.deaths = 0
 		c.judged++
 	}
-	if alive || c.limited {
-		c.note(now, alive && arrived)
+	if alive || c.limited && n.silence() > canaryAlive { // a host that left says nothing while others are heard
+		c.note(now, arrived)
 	}
 	switch {
 	case !alive:
@@ -169,8 +217,11 @@ func (n *Net) judged(q *question, arrived, alive bool) {
 			go n.listenOn(c.mute)
 		}
 	case arrived:
-		c.misses = 0
+		c.misses, c.heardAt = 0, now
 		c.hits++
+		if x := c.known(q.canary); x != nil {
+			x.misses = 0
+		}
 		c.lately <<= 1
 		if c.limited && c.hits >= canaryRises && now.Sub(c.raisedAt) > riseTime {
 			c.hits, c.raisedAt = 0, now
@@ -212,6 +263,34 @@ func (n *Net) judged(q *question, arrived, alive bool) {
 	}
 }
 
+// odd reports whether a canary that has not heard is one that takes no questions to everyone, while
+// others do. That one is not asked again, as long as there are others. The lock is held.
+func (c *crowd) odd(q canary, now time.Time) bool {
+	x := c.known(q)
+	if x == nil {
+		return false
+	}
+	if x.misses++; x.misses == 1 {
+		x.missed = now
+	}
+	if x.misses < oddMisses || !c.heardAt.After(x.missed) || len(c.canaries) <= fewCanaries {
+		return false
+	}
+	c.drop(q)
+	c.deafOnes[q.mac] = true
+	return true
+}
+
+// known finds a canary; nil is one that was dropped. The lock is held.
+func (c *crowd) known(q canary) *canary {
+	for i := range c.canaries {
+		if x := &c.canaries[i]; x.mac == q.mac && x.addr == q.addr {
+			return x
+		}
+	}
+	return nil
+}
+
 // drop forgets a canary that answers nothing any more. The lock is held.
 func (c *crowd) drop(gone canary) {
 	for i, x := range c.canaries {
@@ -251,7 +330,7 @@ func (n *Net) answer(p *arp.Packet) {
 		}
 		return
 	}
-	if len(c.canaries) >= maxCanaries {
+	if len(c.canaries) >= maxCanaries || c.deafOnes[p.SenderMAC] {
 		return
 	}
 	if c.limited && !c.shown && len(c.canaries) == 0 {

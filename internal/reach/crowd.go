@@ -35,19 +35,22 @@ type crowd struct {
 	ceiling  float64   // a rate that it has shown not to bear; 0 is none
 	lossAt   time.Time // when it was last seen that questions do not arrive
 	raisedAt time.Time
-	since    int       // broadcasts since the last question to the canary
-	second   time.Time // that is counted now
-	counts   [2]int    // broadcasts in it, and in the one before
-	misses   int       // questions in a row that did not arrive
-	hits     int       // likewise that did
-	recent   []verdict // the last ones
-	falls    int       // from the slow pace or below
-	wasShut  bool      // the port was shut, and has opened again
-	lately   uint8     // the last eight at the slow pace, a bit each that did not arrive
-	judged   int       // questions to a canary that was there
-	lost     int       // of these, that did not arrive, or whose answer did not
-	deaths   int       // hosts in a row that answered nothing any more
-	doubts   int       // questions not judged yet
+	since    int                 // broadcasts since the last question to the canary
+	second   time.Time           // that is counted now
+	counts   [2]int              // broadcasts in it, and in the one before
+	misses   int                 // questions in a row that did not arrive
+	hits     int                 // likewise that did
+	recent   []verdict           // the last ones
+	falls    int                 // from the slow pace or below
+	wasShut  bool                // the port was shut, and has opened again
+	lately   uint8               // the last eight at the slow pace, a bit each that did not arrive
+	judged   int                 // questions to a canary that was there
+	lost     int                 // of these, that did not arrive, or whose answer did not
+	deaths   int                 // hosts in a row that answered nothing any more
+	closely  time.Time           // until then the canary is asked at every other question
+	heardAt  time.Time           // when a question to a canary last arrived
+	deafOnes map[device.MAC]bool // who takes no questions to everyone
+	doubts   int                 // questions not judged yet
 	settled  chan struct{}
 	question *question
 	canaries []canary
@@ -76,7 +79,7 @@ func (c *crowd) note(at time.Time, arrived bool) {
 }
 
 func newCrowd() *crowd {
-	return &crowd{rate: fullBroadcasts, full: fullBroadcasts, holders: map[netip.Addr]map[device.MAC]bool{}, settled: make(chan struct{})}
+	return &crowd{rate: fullBroadcasts, full: fullBroadcasts, holders: map[netip.Addr]map[device.MAC]bool{}, deafOnes: map[device.MAC]bool{}, settled: make(chan struct{})}
 }
 
 // SetBroadcasts begins at a pace that an earlier run on this wire has learnt, in broadcasts a second; 0
@@ -189,7 +192,11 @@ func (n *Net) Deaf(ctx context.Context, since time.Time) bool {
 			}
 		}
 	}
-	return lost > 0 && 2*lost >= all
+	if lost == 0 || 2*lost < all {
+		return false
+	}
+	n.crowd.closely = time.Now().Add(closelyTime) // one alone may have been lost: what is asked next shows it
+	return true
 }
 
 // Silent reports whether nothing is heard any more, for whatever reason: what was asked lately may not
