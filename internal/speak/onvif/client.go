@@ -286,8 +286,10 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 		answer, status, header, err = c.send(ctx, s, operation, inner) // it said that it did nothing (RFC 9110, 15.6.4)
 	}
 	// A page of an error in the place of an answer says nothing of the question: it is asked
-	// again, unless a password goes with it that is not known to fit.
-	for try := 0; err == nil && mayRepeat && isPage(status, answer) && try < pageTries && waitBusy(ctx, header); try++ {
+	// again, unless a password goes with it that is not known to fit. So is what is set: done twice
+	// it is what it is done once.
+	setsAgain := setsAlike(operation) && (c.proven || c.scheme == anonymous)
+	for try := 0; err == nil && (mayRepeat || setsAgain) && isPage(status, answer) && try < pageTries && waitBusy(ctx, header); try++ {
 		answer, status, header, err = c.send(ctx, s, operation, inner)
 	}
 	if err != nil {
@@ -309,6 +311,8 @@ func (c *Client) callOf(ctx context.Context, s service, operation, inner string,
 		// A write is done by its own answer, and refused by a fault: whatever else comes back
 		// with a good status, what became of it is unknown, and is found out.
 		return fmt.Errorf("%s: %w: what came back is not its answer", operation, ErrNoReply)
+	case !reads && !setsAlike(operation) && isPage(status, answer) && len(bytes.TrimSpace(answer)) > 0:
+		return fmt.Errorf("%s: %w: an error page of HTTP status %d came in place of an answer", operation, ErrNoReply, status)
 	case status < 300 && err != nil:
 		return fmt.Errorf("%s: %w: %w", operation, ErrNoSense, text.Error(err, c.veil.Text))
 	case reads && !mayRepeat && isPage(status, answer):

@@ -85,6 +85,12 @@ func isPage(status int, answer []byte) bool {
 	return status >= http.StatusInternalServerError && status != http.StatusServiceUnavailable && status != http.StatusNotImplemented && soap.Names(answer) == ""
 }
 
+// setsAlike reports whether an operation that is carried out twice leaves the device as one that is
+// carried out once.
+func setsAlike(operation string) bool {
+	return strings.HasPrefix(operation, "Set") && operation != "SetSystemFactoryDefault"
+}
+
 // A device that is busy is asked again so often, as long as it is back within busyLimit.
 const (
 	busyTries = 4
