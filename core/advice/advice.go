@@ -18,6 +18,7 @@ const (
 	AllotAgain      Act = "allot again"          // decide that of one device anew
 	Renumber        Act = "renumber"             // decide it anew whatever address it has now
 	Commission      Act = "commission"           // carry it out
+	Firmware        Act = "firmware"             // bring devices to the versions that are agreed on
 	Handover        Act = "handover"             // write the record
 	KeyAdd          Act = "key add"              // put a password of earlier work on the keyring
 	KeyChange       Act = "key change"           // give a device, or a user on it, a new password
@@ -45,7 +46,7 @@ const (
 
 // Acts are all of them, for those who have to put each into words.
 var Acts = []Act{
-	Admit, Allot, AllotAgain, Commission, Handover, KeyAdd, KeyChange, KeyGenerate, KeyList, KeySet, Lease, Leave, ListAll,
+	Admit, Allot, AllotAgain, Commission, Firmware, Handover, KeyAdd, KeyChange, KeyGenerate, KeyList, KeySet, Lease, Leave, ListAll,
 	Prove, Renumber, ReplaceChannels, Reset, Restore, Show, Survey, Swap, Take, TakeAll, TakeByHand, UseWire, Web, Wire, WireByName,
 }
 

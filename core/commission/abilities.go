@@ -3,6 +3,7 @@ package commission
 import (
 	"context"
 	"errors"
+	"io"
 	"net/netip"
 	"time"
 
@@ -108,6 +109,23 @@ type File struct {
 type Backer interface {
 	// Backup gives its files; ErrNoBackup where there are none.
 	Backup(ctx context.Context) ([]File, error)
+}
+
+// ErrNoFirmware is returned where a device offers no operation by which its firmware could be replaced.
+var ErrNoFirmware = errors.New("it takes no firmware by the open standard")
+
+// Image is firmware that is sent to a device.
+type Image struct {
+	Name string
+	Size int64 // in bytes
+	// Open begins to read it. An error while it is read breaks the sending off: the device never has all of it.
+	Open func() (io.ReadCloser, error)
+}
+
+// Flasher is the ability of a session to replace the firmware of its device.
+type Flasher interface {
+	// Flash sends an image, and gives how long the device says that it will be away; 0 where it does not say.
+	Flash(ctx context.Context, img Image) (down time.Duration, err error)
 }
 
 // Pinned is the ability of a conversation by a static key.

@@ -23,39 +23,40 @@ type Step string
 
 // The steps, in the order of a device that needs all of them.
 const (
-	StepVisit   Step = "visit"   // take a visitor address in its subnet
-	StepFind    Step = "find"    // meet it at its old or its new address
-	StepKey     Step = "key"     // create the administrator
-	StepFirst   Step = "first"   // create the administrator, where it may have one already
-	StepRekey   Step = "rekey"   // give an administrator another password
-	StepClock   Step = "clock"   // set UTC
-	StepName    Step = "name"    // set the name
-	StepPicture Step = "picture" // name its picture sources, and show the name in the picture
-	StepDNS     Step = "dns"     // set the DNS servers
-	StepNTP     Step = "ntp"     // set the NTP servers, and the clock to follow them
-	StepChannel Step = "channel" // have a recorder record a camera
-	StepPair    Step = "pair"    // tell a door or indoor station of the other
-	StepRest    Step = "rest"    // have a recorder not connect to a camera for a while
-	StepPart    Step = "part"    // have a door or indoor station forget the other
-	StepReport  Step = "report"  // tell a panel which server it reports to
-	StepAwait   Step = "await"   // wait for other devices of the job
-	StepUnlock  Step = "unlock"  // wait until a device that its recorder has locked answers again
-	StepFare    Step = "fare"    // wait until links do what they are for
-	StepUser    Step = "user"    // create a further user, or give one its level and password
-	StepProbe   Step = "probe"   // RFC 5227 probe of the allotted address
-	StepAddress Step = "address" // set address and mask, DHCP off
-	StepGateway Step = "gateway" // set the default gateway
-	StepRestart Step = "restart" // restart it, where it asks for that
-	StepReturn  Step = "return"  // wait for it to come back
-	StepVerify  Step = "verify"  // read everything back
-	StepDismiss Step = "dismiss" // take a further user away that the job has made
-	StepDHCP    Step = "dhcp"    // have it ask for its address by DHCP, as it was found
-	StepReset   Step = "reset"   // back to the factory state
-	StepPower   Step = "power"   // a person powers it off and on, to open its settings window
-	StepHand    Step = "by hand" // a person types the address into the device
-	StepTurn    Step = "turn"    // wait for a place in the crew
-	StepOpen    Step = "open"    // wait until its service answers
-	StepRead    Step = "read"    // make sure who it is, open it and read it
+	StepVisit   Step = "visit"    // take a visitor address in its subnet
+	StepFind    Step = "find"     // meet it at its old or its new address
+	StepKey     Step = "key"      // create the administrator
+	StepFirst   Step = "first"    // create the administrator, where it may have one already
+	StepRekey   Step = "rekey"    // give an administrator another password
+	StepClock   Step = "clock"    // set UTC
+	StepName    Step = "name"     // set the name
+	StepPicture Step = "picture"  // name its picture sources, and show the name in the picture
+	StepDNS     Step = "dns"      // set the DNS servers
+	StepNTP     Step = "ntp"      // set the NTP servers, and the clock to follow them
+	StepChannel Step = "channel"  // have a recorder record a camera
+	StepPair    Step = "pair"     // tell a door or indoor station of the other
+	StepRest    Step = "rest"     // have a recorder not connect to a camera for a while
+	StepPart    Step = "part"     // have a door or indoor station forget the other
+	StepReport  Step = "report"   // tell a panel which server it reports to
+	StepAwait   Step = "await"    // wait for other devices of the job
+	StepUnlock  Step = "unlock"   // wait until a device that its recorder has locked answers again
+	StepFare    Step = "fare"     // wait until links do what they are for
+	StepUser    Step = "user"     // create a further user, or give one its level and password
+	StepProbe   Step = "probe"    // RFC 5227 probe of the allotted address
+	StepAddress Step = "address"  // set address and mask, DHCP off
+	StepGateway Step = "gateway"  // set the default gateway
+	StepRestart Step = "restart"  // restart it, where it asks for that
+	StepReturn  Step = "return"   // wait for it to come back
+	StepVerify  Step = "verify"   // read everything back
+	StepDismiss Step = "dismiss"  // take a further user away that the job has made
+	StepDHCP    Step = "dhcp"     // have it ask for its address by DHCP, as it was found
+	StepFlash   Step = "firmware" // replace its firmware
+	StepReset   Step = "reset"    // back to the factory state
+	StepPower   Step = "power"    // a person powers it off and on, to open its settings window
+	StepHand    Step = "by hand"  // a person types the address into the device
+	StepTurn    Step = "turn"     // wait for a place in the crew
+	StepOpen    Step = "open"     // wait until its service answers
+	StepRead    Step = "read"     // make sure who it is, open it and read it
 )
 
 // Manner is how a device comes to its address.
@@ -175,6 +176,8 @@ type Result struct {
 	Locked time.Duration
 	// Reset tells that it was put back into its factory state, or may have been.
 	Reset Outcome
+	// Flashed is what came of its firmware, where that was to be replaced; nil where it was not come to.
+	Flashed *Flashed
 	// Factory tells that a factory password opens it still.
 	Factory bool
 	// KeepsOnly is how many characters of a password it has shown to keep; 0 where it has not.

@@ -30,7 +30,7 @@ func (r *run) awaitPower(ctx context.Context) error {
 // places are where the device may be: its new address, and where it was met.
 func (r *run) places() []netip.Addr {
 	places := []netip.Addr{r.plan.Target.Address}
-	for _, a := range []netip.Addr{r.plan.From, r.at} {
+	for _, a := range append([]netip.Addr{r.plan.From, r.at}, r.also...) {
 		if a.IsValid() && !slices.Contains(places, a) {
 			places = append(places, a)
 		}

@@ -94,6 +94,8 @@ type Plan struct {
 	// or there is none: one that a change was about to give it, those of earlier
 	// work, and known factory ones.
 	Others []Credential
+	// Anywhere tells that it may come back at any address, as one does that has lost its settings.
+	Anywhere bool
 	// Replace is what a factory password is replaced by, or one that was set without encryption; it is on
 	// the keyring.
 	Replace secret.Password

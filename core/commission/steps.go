@@ -53,6 +53,7 @@ const (
 	starting = "waiting for its service"
 	speaking = "speaking"
 	moving   = "restarting or moving"
+	flashing = "sending firmware"
 	byHands  = "waiting for you"
 	others   = "waiting for other devices"
 )
@@ -174,6 +175,7 @@ func init() { // it refers to functions that refer to it
 		{name: StepFare, while: others, quiet: true},
 		{name: StepDismiss, while: speaking, told: "user %s removed"},
 		{name: StepDHCP, while: speaking, told: "set to ask for its address by DHCP"},
+		{name: StepFlash, while: flashing, told: "firmware sent: %s"},
 		{name: StepReset, while: speaking, told: "reset %s"},
 		{name: StepPower, while: byHands},
 		{name: StepHand, while: byHands, told: "set up by hand: %s"},

@@ -27,6 +27,16 @@ type admin struct {
 // String says so in words.
 func (a admin) String() string { return "administrator " + a.User }
 
+// flash is the value of firmware that a device is sent.
+type flash struct {
+	From   string `json:"from"`
+	To     string `json:"to"`
+	SHA256 string `json:"sha256"`
+}
+
+// String says so in words.
+func (f flash) String() string { return f.From + " → " + f.To }
+
 // String says in words who it is.
 func (a Account) String() string { return a.Name + " as " + strings.ToLower(string(a.Level)) }
 
@@ -58,6 +68,11 @@ func Words(s Step, value string) string {
 	case StepAddress:
 		if p, ok := PlaceOf(value); ok {
 			return p.String()
+		}
+	case StepFlash:
+		var f flash
+		if json.Unmarshal([]byte(value), &f) == nil {
+			return f.String()
 		}
 	case StepKey, StepFirst:
 		var a admin

@@ -131,13 +131,14 @@ type run struct {
 	given    map[string]bool // further users given a password in this run that has not opened it yet
 	found    Found
 	result   Result
-	detail   string   // of the write under way, for the journal
-	unknown  bool     // of the last pass: whether a write was carried out
-	noRoom   []string // what the recorder has no room for
-	others   []Tie    // the same, for the record
-	strange  []string // channels that others use, and that were left to them
-	mayKey   bool     // this command may give a fresh device its first password
-	renews   bool     // it may have made itself another certificate, since this run or the last sent what some do that at
+	detail   string       // of the write under way, for the journal
+	unknown  bool         // of the last pass: whether a write was carried out
+	noRoom   []string     // what the recorder has no room for
+	others   []Tie        // the same, for the record
+	strange  []string     // channels that others use, and that were left to them
+	also     []netip.Addr // where it may be as well
+	mayKey   bool         // this command may give a fresh device its first password
+	renews   bool         // it may have made itself another certificate, since this run or the last sent what some do that at
 	// repowered are the settings for which a person has powered it off and on already.
 	repowered map[string]bool
 	maybeMade map[string]bool // further users that it has not confirmed

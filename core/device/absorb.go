@@ -34,6 +34,7 @@ func (f *Facts) Absorb(n Facts) {
 		{&f.Model, n.Model},
 		{&f.Serial, n.Serial},
 		{&f.Firmware, n.Firmware},
+		{&f.Hardware, n.Hardware},
 		{&f.Name, n.Name},
 		{&f.Service, n.Service},
 		{&f.Host, n.Host},
@@ -119,7 +120,7 @@ func (s *Sighting) clean() {
 }
 
 func (f *Facts) clean() {
-	for _, p := range []*string{&f.Make, &f.Model, &f.Serial, &f.Firmware, &f.Name, &f.Host, &f.Registry} {
+	for _, p := range []*string{&f.Make, &f.Model, &f.Serial, &f.Firmware, &f.Hardware, &f.Name, &f.Host, &f.Registry} {
 		*p = text.Harmless(*p, text.Short, nil)
 	}
 	for _, p := range []*string{&f.Service, &f.MuteTLS} {

@@ -126,6 +126,7 @@ type Facts struct {
 	Model    string        `json:"model,omitempty"`
 	Serial   string        `json:"serial,omitempty"`
 	Firmware string        `json:"firmware,omitempty"`
+	Hardware string        `json:"hardware,omitempty"` // its revision
 	Name     string        `json:"name,omitempty"`
 	Access   Access        `json:"access,omitempty"`
 	Settings *Settings     `json:"settings,omitempty"`

@@ -133,6 +133,14 @@ func Events(r commission.Result, now time.Time) (out []device.Event) {
 	if r.Reserved {
 		out = append(out, device.Reserved{At: now})
 	}
+	if f := r.Flashed; f != nil {
+		switch {
+		case f.Version != "":
+			out = append(out, device.Upgraded{At: now, Version: f.Version})
+		case f.State == commission.FlashFresh:
+			out = append(out, device.FlashLost{At: now})
+		}
+	}
 	switch r.Reset {
 	case commission.OutcomeDone:
 		out = append(out, device.Reset{At: now, Certain: true})

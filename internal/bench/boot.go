@@ -107,6 +107,7 @@ func (d *Device) boot(first bool) error {
 	mux.HandleFunc(snapshotPath, d.serveSnapshot)
 	mux.HandleFunc(streamPath, d.serveTunnel)
 	mux.HandleFunc(backupPath, d.serveBackup)
+	mux.HandleFunc(uploadPath, d.serveUpload)
 	if to, status := d.leads(address.Addr()); to == "" {
 		mux.HandleFunc(d.unit.model.Path, d.serveSOAP)
 	} else {

@@ -66,6 +66,10 @@ func (d *Device) offers(ns, name string) bool {
 		return d.unit.model.Lamp
 	case ns == devNS && name == "GetServiceCapabilities":
 		return d.unit.model.Lamp || d.outer()
+	case name == "StartFirmwareUpgrade":
+		return d.is(takesFirmware)
+	case name == "UpgradeSystemFirmware":
+		return d.is(firmwareAttached)
 	case name == "GetSystemUris":
 		return d.is(backsUp)
 	case name == "GetSystemBackup":

@@ -37,6 +37,8 @@ type Device struct {
 	visits    map[string]string   // who is signed in at its pages, by cookie
 	cert      *tls.Certificate    // it shows, where it has HTTPS
 	tunnels   map[string]net.Conn // of viewers inside HTTP, by session
+	flashFrom time.Time           // from when on it takes firmware; zero while it does not
+	halved    atomic.Bool         // it has lost power over that, once
 	swallowed bool                // an answer, once
 	held      chan struct{}       // its service comes up once this is closed; nil is at once
 	had       []string            // every password that was ever set
@@ -72,7 +74,8 @@ type state struct {
 	scopes   []string      // configurable ones
 	dns      []netip.Addr
 	ntp      []netip.Addr
-	byNTP    bool // the clock follows NTP
+	byNTP    bool   // the clock follows NTP
+	firmware string // its version; "" is the one that it was delivered with
 	zone     string
 	summer   bool   // daylight saving
 	source   string // what its picture source is called

@@ -126,7 +126,7 @@ func (d *Device) keeps(password string) string {
 var manners = map[string]manner{}
 
 func init() {
-	for _, some := range []map[string]manner{ownManners, httpManners, xmlManners, userManners, linkManners, restManners, recorderManners, outsideManners, secureManners, keystoreManners, backupManners} {
+	for _, some := range []map[string]manner{ownManners, httpManners, xmlManners, userManners, linkManners, restManners, recorderManners, outsideManners, secureManners, keystoreManners, backupManners, firmwareManners} {
 		maps.Copy(manners, some)
 	}
 }

@@ -45,6 +45,8 @@ func init() {
 		"GetRemoteUser":            {secret, false, getRemoteUser},
 		"SetRemoteUser":            {writing, false, setRemoteUser},
 		"GetDynamicDNS":            {reading, false, getDynamicDNS},
+		"StartFirmwareUpgrade":     {writing, false, startFirmware},
+		"UpgradeSystemFirmware":    {writing, false, upgradeFirmware},
 		"GetSystemUris":            {reading, false, getSystemURIs},
 		"GetSystemBackup":          {reading, false, getSystemBackup},
 		"SetDynamicDNS":            {writing, false, setDynamicDNS},
@@ -116,7 +118,7 @@ func getCapabilities(d *Device, _ *element) (*node, *fault) {
 func getInformation(d *Device, _ *element) (*node, *fault) {
 	m := d.unit.model
 	return response("GetDeviceInformation",
-		el(devNS, "Manufacturer", m.Make), el(devNS, "Model", m.Name), el(devNS, "FirmwareVersion", m.Firmware),
+		el(devNS, "Manufacturer", m.Make), el(devNS, "Model", m.Name), el(devNS, "FirmwareVersion", d.version()),
 		el(devNS, "SerialNumber", d.unit.Serial), el(devNS, "HardwareId", "rev B"))
 }
 

@@ -55,6 +55,9 @@ func invalid(subsub, reason string) *fault {
 
 // serveSOAP answers the device service.
 func (d *Device) serveSOAP(w http.ResponseWriter, r *http.Request) {
+	if d.attached(w, r) {
+		return
+	}
 	data, err := io.ReadAll(io.LimitReader(r.Body, 1<<20))
 	if err != nil {
 		return

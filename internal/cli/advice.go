@@ -15,6 +15,7 @@ var commands = map[advice.Act]struct{ plain, on, ofUser string }{
 	advice.AllotAgain:      {on: "allot --again %s"},
 	advice.Renumber:        {on: "allot --renumber %s"},
 	advice.Commission:      {plain: "commission"},
+	advice.Firmware:        {plain: "firmware", on: "firmware %s --apply"},
 	advice.Handover:        {plain: "handover"},
 	advice.Leave:           {on: "leave %s"},
 	advice.TakeByHand:      {plain: "take MAC --kind camera", on: "take %s --kind camera"},

@@ -221,7 +221,7 @@ func (a *App) addGroups(root *cobra.Command) {
 		{"hands", "By Enter:", []*cobra.Command{a.goCommand(), a.ladderCommand(), a.demoCommand()}},
 		{"job", "The job, in the order of the work:", []*cobra.Command{
 			a.beginCommand(), a.wireCommand(), a.surveyCommand(), a.takeCommand(), a.leaveCommand(), a.keyCommand(), a.allotCommand(), a.commissionCommand(),
-			a.proveCommand(), a.viewsCommand(), a.backupCommand(), a.handoverCommand(),
+			a.proveCommand(), a.viewsCommand(), a.backupCommand(), a.firmwareCommand(), a.handoverCommand(),
 		}},
 		{"look", "Look things up:", []*cobra.Command{a.listCommand(), a.showCommand(), a.logCommand(), a.channelsCommand(), a.compareCommand()}},
 		{"say", "Names, notes and tags:", []*cobra.Command{

@@ -95,6 +95,24 @@ type (
 		Why    string     `json:"why,omitempty"` // there is none
 	}
 
+	firmwareJSON struct {
+		Tag      string     `json:"tag"`
+		Name     string     `json:"name"`
+		MAC      device.MAC `json:"mac"`
+		Make     string     `json:"make"`
+		Model    string     `json:"model"`
+		Hardware string     `json:"hardware,omitempty"` // its revision
+		Version  string     `json:"version"`            // that it has now
+		Agreed   string     `json:"agreed,omitempty"`
+		State    string     `json:"state"`             // how it stood when this began
+		Path     []string   `json:"path,omitempty"`    // versions that bring it to what is agreed on, in order
+		Outcome  string     `json:"outcome,omitempty"` // where something was to be done
+		Was      string     `json:"was,omitempty"`     // the version that it was found with, where it was sent firmware
+		Why      string     `json:"why,omitempty"`
+		Next     string     `json:"next,omitempty"`
+		Notes    []string   `json:"notes,omitempty"`
+	}
+
 	viewJSON struct {
 		Tag  string `json:"tag"`
 		Name string `json:"name"`

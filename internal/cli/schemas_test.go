@@ -28,7 +28,7 @@ const schemaVersion = "1"
 var documents = map[string]any{
 	"done": doneJSON{}, "status": standing{}, "begin": begunJSON{}, "survey": surveyJSON{}, "list": []listJSON{}, "show": showJSON{}, "log": []chapter{},
 	"take": []deviceJSON{}, "leave": []deviceJSON{}, "allot": allotJSON{}, "commission": commissionJSON{}, "dry-run": []dryRow{}, "prove": proveJSON{},
-	"handover": handoverJSON{}, "channels": []channelJSON{}, "note": noteJSON{}, "compare": compareJSON{}, "schedule": scheduleJSON{}, "views": viewsJSON{}, "backup": []backupJSON{},
+	"handover": handoverJSON{}, "channels": []channelJSON{}, "note": noteJSON{}, "compare": compareJSON{}, "schedule": scheduleJSON{}, "views": viewsJSON{}, "backup": []backupJSON{}, "firmware": []firmwareJSON{},
 	"lease": []leaseJSON{}, "web": []webLink{}, "wire": wireJSON{}, "key-list": []keyJSON{}, "event": lineJSON{}, "watch-event": eventJSON{},
 }
 

@@ -140,12 +140,12 @@ func (s *Site) Find(ctx context.Context, p commission.Plan, addresses []netip.Ad
 
 // Return implements commission.Site.
 func (s *Site) Return(ctx context.Context, p commission.Plan, was netip.Addr, addresses []netip.Addr) (at netip.Addr, stayed bool, err error) {
-	return s.comeBack(ctx, p, returning{was: was, places: addresses}, addresses)
+	return s.comeBack(ctx, p, returning{was: was, places: addresses, anywhere: p.Anywhere}, addresses)
 }
 
 // Repowered implements commission.Site.
 func (s *Site) Repowered(ctx context.Context, p commission.Plan, was netip.Addr, addresses []netip.Addr) (netip.Addr, error) {
-	at, _, err := s.comeBack(ctx, p, returning{was: was, places: addresses, patient: true}, addresses)
+	at, _, err := s.comeBack(ctx, p, returning{was: was, places: addresses, patient: true, anywhere: p.Anywhere}, addresses)
 	return at, err
 }
 
@@ -190,6 +190,7 @@ type returning struct {
 	places      []netip.Addr
 	begun, last time.Time // last: when it was last heard at was
 	pace        pace.Pace
+	anywhere    bool // it may be back at any address
 	patient     bool // one that stays where it is has not been away
 	stayed      bool // it has not been away for as long as it was waited for
 }
@@ -197,7 +198,7 @@ type returning struct {
 // heard reports whether a claim means that the device is back.
 func (r *returning) heard(c reach.Claim, now time.Time) bool {
 	if !slices.Contains(r.places, c.Address) {
-		return false
+		return r.anywhere && c.Address.Is4() && !c.Address.IsUnspecified()
 	}
 	if c.Address != r.was || c.Announced {
 		return true

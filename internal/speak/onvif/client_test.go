@@ -303,45 +303,6 @@ func TestAnUnprovenPasswordIsSentOnce(t *testing.T) {
 	}
 }
 
-// An error page in the place of an answer is no refusal: what is set is set once more, and what is not to
-// be done twice may have been carried out. A device that goes on with it refuses.
-func TestAPageOfAnErrorIsNoRefusal(t *testing.T) {
-	for name, c := range map[string]struct {
-		pages, asked int
-		restart      bool
-		is, not      error
-	}{
-		"a setting":           {1, 2, false, nil, nil},
-		"a setting, for good": {9, 1 + pageTries, false, nil, ErrNoReply},
-		"a restart":           {1, 1, true, ErrNoReply, nil},
-	} {
-		asked := 0
-		cl := stub(t, func(w http.ResponseWriter, _ *http.Request, _, _ string) {
-			if asked++; asked <= c.pages {
-				w.WriteHeader(http.StatusInternalServerError)
-				_, _ = io.WriteString(w, "<html>out of memory</html>")
-				return
-			}
-			send(w, 200, "")
-		})
-		err := cl.SetGateway(t.Context(), netip.MustParseAddr("10.61.8.1"))
-		if c.restart {
-			asked = 0
-			err = cl.Restart(t.Context())
-		}
-		switch {
-		case c.is != nil:
-			require.ErrorIs(t, err, c.is, name)
-		case c.not != nil:
-			require.Error(t, err, name)
-			require.NotErrorIs(t, err, c.not, name)
-		default:
-			require.NoError(t, err, name)
-		}
-		assert.Equal(t, c.asked, asked, name)
-	}
-}
-
 func TestHostileAnswersAreErrors(t *testing.T) {
 	for name, body := range map[string]string{
 		"not XML": "<<", "nested": strings.Repeat("<a>", 1000), "endless": strings.Repeat(" ", soap.MaxMessage+10),

@@ -266,7 +266,7 @@ func readDetails(ctx context.Context, c *onvif.Client, at netip.Addr, mac device
 		return err
 	}
 	if err == nil {
-		f.Make, f.Model, f.Firmware, f.Serial = info.Make, info.Model, info.Firmware, info.Serial
+		f.Make, f.Model, f.Firmware, f.Serial, f.Hardware = info.Make, info.Model, info.Firmware, info.Serial, info.Hardware
 	}
 	settings, macs, err := c.Network(ctx, at, mac)
 	if fatal(err) {

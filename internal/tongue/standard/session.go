@@ -61,6 +61,7 @@ var _ interface {
 	commission.Vouched
 	certificate.Holder
 	commission.Backer
+	commission.Flasher
 	commission.Namer
 	commission.ServerSetter
 	commission.Addresser
@@ -106,7 +107,7 @@ func (s *session) read(ctx context.Context) (commission.Found, error) {
 	if err != nil && !onvif.Untold(err) {
 		return f, err
 	}
-	f.Make, f.Model, f.Serial, f.Firmware = info.Make, info.Model, info.Serial, info.Firmware
+	f.Make, f.Model, f.Serial, f.Firmware, f.Hardware = info.Make, info.Model, info.Serial, info.Firmware, info.Hardware
 	if f.Settings, f.MACs, err = s.Network(ctx, s.at, s.plan.MAC); err != nil {
 		return f, err
 	}

@@ -1,0 +1,21 @@
+package device
+
+import "time"
+
+// Upgraded is that the device was found with a version of its firmware, after that was to be replaced.
+type Upgraded struct {
+	At      time.Time
+	Version string
+}
+
+func (e Upgraded) apply(d *Device) {
+	if d.Firmware != e.Version {
+		d.Firmware = e.Version
+		d.touched(e.At)
+	}
+}
+
+// FlashLost is that it has lost its settings by that: it is as it was delivered, and no alarm.
+type FlashLost struct{ At time.Time }
+
+func (e FlashLost) apply(d *Device) { Reset{At: e.At, Certain: true}.apply(d) }
