@@ -88,7 +88,7 @@ func (r *run) upgrade(ctx context.Context, u Upgrade) error {
 		return nil
 	case found.Firmware == "" || !u.Follows(found.Firmware):
 		r.result.Flashed = nil
-		return trouble(nil, advice.Say("run %s, then look at %s", advice.Survey, advice.Firmware), fmt.Sprintf("has version %q by now, which this image is not for", found.Firmware))
+		return trouble(nil, advice.Say("run %s, then look at %s", advice.Survey, advice.Firmware), fmt.Sprintf("now has version %q, which this image is not for", found.Firmware))
 	}
 	if err := r.backup(ctx, u); err != nil {
 		r.result.Flashed = nil
@@ -254,7 +254,10 @@ func (r *run) version(ctx context.Context) (f Found, fresh bool, err error) {
 		return Found{}, false, err
 	}
 	if access == device.Fresh {
-		return Found{}, true, nil
+		bare := r.plan // without its certificate, which is made anew with all else
+		bare.TLS = nil
+		_, err := Recognise(ctx, r.session, bare, true)
+		return Found{}, err == nil, err
 	}
 	f, err = r.read(ctx)
 	return f, false, err

@@ -1,6 +1,7 @@
 package device
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 	"time"
@@ -311,16 +312,22 @@ func (e Reset) apply(d *Device) {
 type Restored struct {
 	At   time.Time
 	Unit Device // as the survey met it
+	// Same tells that it is meant to be the same unit: the serial number that it does not say yet has to be
+	// the one that it had, once its password opens it.
+	Same bool
 }
 
 func (e Restored) apply(d *Device) {
-	former := d.Former
+	former, serial := d.Former, d.Serial
 	if e.Unit.MAC != d.MAC && d.Serial != "" {
 		former = append(slices.Clone(former), d.Serial)
 		former = former[max(0, len(former)-maxKept):]
 	}
 	d.MAC, d.Endpoint, d.Facts = e.Unit.MAC, e.Unit.Endpoint, e.Unit.Facts
 	d.Former = former
+	if e.Same {
+		d.Serial = cmp.Or(d.Serial, serial)
+	}
 	d.Addresses, d.Clashing, d.SeenAt = e.Unit.Addresses, e.Unit.Clashing, e.Unit.SeenAt
 	d.Access, d.AsLeft, d.Alarm = Fresh, nil, ""
 	d.OpenedAt, d.ResetAt = time.Time{}, time.Time{}

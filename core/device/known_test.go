@@ -40,7 +40,7 @@ func TestEveryWriteVoidsTheProof(t *testing.T) {
 		"a reset":                   {Reset{later, true}, false},
 		"what may have been one":    {Reset{later, false}, false},
 		"an alarm":                  {Alarmed{later, "says that it is fresh"}, false},
-		"restoring":                 {Restored{later, Device{MAC: MAC{2, 2}}}, false},
+		"restoring":                 {Restored{later, Device{MAC: MAC{2, 2}}, false}, false},
 		"a proof that does not":     {Proving{At: later}, false},
 		"another proof":             {Proving{At: later, Held: true}, true},
 		"commissioned, no change":   {Commissioned{At: later, Left: Settings{Address: home, Prefix: 23}}, true},

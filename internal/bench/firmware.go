@@ -61,9 +61,6 @@ func Image(maker, model, version string, size int) []byte {
 // version is that of the device's firmware. The lock is held.
 func (d *Device) version() string { return cmp.Or(d.state.firmware, d.unit.model.Firmware) }
 
-// flashes reports whether its firmware can be replaced.
-func (d *Device) flashes() bool { return d.is(takesFirmware) || d.is(firmwareAttached) }
-
 // Firmware gives the version that the device has.
 func (d *Device) Firmware() string {
 	d.mu.Lock()

@@ -22,7 +22,7 @@ func (a *App) firmwareCommand() *cobra.Command {
 		Use:   "firmware [SELECTOR …]",
 		Short: "Show firmware against the agreed versions, or bring it there",
 		Long: `Shows which version each device of the job has, and which one is agreed on: by firmware.yaml in
-the job's folder, which "firmware add" writes. Nothing is sent to any device.
+the job's folder, to which "add" writes. Nothing is sent to any device.
 
 With --apply, devices that are due get their image. Their own backup is kept first. One device of
 each model goes ahead: only if it comes back with its version and as it was, the others of its
@@ -62,7 +62,7 @@ func (a *App) firmwareAddCommand() *cobra.Command {
 		Use:   "add FILE --like DEVICE --version VERSION",
 		Short: "Agree on a version: keep its image with the job, and write it down",
 		Long: `Copies an image into the job's folder, and writes it into firmware.yaml with its SHA-256, for
-devices of the make and model of one that is named. The version is what such a device tells once it
+devices of the make and model of one that is named. The version is what such a device shows once it
 has the image. Of several images for one model the last is what is agreed on; the ones before are
 ways there. Without --from an image goes onto earlier versions only.`,
 		Example: "  janustat firmware add dome-2.4.0.bin --like C01 --version 2.4.0\n  janustat firmware add dome-3.0.bin --like C01 --version 3.0 --from '2.4*'",
@@ -77,7 +77,7 @@ ways there. Without --from an image goes onto earlier versions only.`,
 			case like == "":
 				return usagef("name a device that the image is for: --like C01")
 			case x.Version == "":
-				return usagef("say which version devices tell once they have it: --version 2.4.0")
+				return usagef("say which version devices show once they have it: --version 2.4.0")
 			}
 			return a.withJob(c.Context(), "firmware add", func(d *work.Desk) error {
 				one, err := d.InJob(like)
@@ -85,7 +85,7 @@ ways there. Without --from an image goes onto earlier versions only.`,
 					return err
 				}
 				if one.Model == "" {
-					return usagef("%s does not tell its model yet: commission it first", one.Label())
+					return usagef("the model of %s is not known yet: commission it first", one.Label())
 				}
 				x.Make, x.Model = one.Make, one.Model
 				added, err := images.Add(d.Job.Dir, args[0], x)
@@ -98,7 +98,7 @@ ways there. Without --from an image goes onto earlier versions only.`,
 	}
 	f := c.Flags()
 	f.StringVar(&like, "like", "", "a `DEVICE` of the job whose make and model the image is for")
-	f.StringVar(&x.Version, "version", "", "the `VERSION` that a device tells once it has it")
+	f.StringVar(&x.Version, "version", "", "the `VERSION` that a device shows once it has it")
 	f.StringSliceVar(&x.From, "from", nil, "`VERSIONS` that it may follow, * for any rest; left out: every earlier one")
 	f.StringSliceVar(&x.Hardware, "hardware", nil, "`REVISIONS` that it is for; left out: any")
 	f.StringVar(&x.Notes, "notes", "", "a `TEXT` to be kept with it")
@@ -124,7 +124,7 @@ func (a *App) flash(ctx context.Context, d *work.Desk, list []work.Firmware) err
 	if len(due) == 0 {
 		return a.printFirmware(list, false)
 	}
-	question := fmt.Sprintf("Send firmware to %s (%s)? Each restarts, and may be away for minutes.", text.List(tags), text.Plural(len(tags), "device"))
+	question := fmt.Sprintf("Send firmware to %s (%s)? Each restarts, and may be away for minutes. One that loses its settings is set up again.", text.List(tags), text.Plural(len(tags), "device"))
 	if err := a.confirm(ctx, question); err != nil {
 		return err
 	}
@@ -201,7 +201,7 @@ func (a *App) drawFirmware(list []work.Firmware, none bool) {
 	a.drawNotes(list)
 	switch {
 	case none:
-		fmt.Fprintln(a.Out, "Which versions are agreed on is not known: the job has no firmware.yaml.\nNext: janustat firmware add FILE --like DEVICE --version VERSION")
+		fmt.Fprintln(a.Out, "Which versions are agreed on is not known: the job has no firmware.yaml.\nNext: `janustat firmware add FILE --like DEVICE --version VERSION`")
 	case slices.ContainsFunc(list, func(x work.Firmware) bool { return x.Outcome != "" }):
 		done := 0
 		for _, x := range list {

@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -106,4 +108,117 @@ func TestFirmwareIsBroughtToTheAgreedVersion(t *testing.T) {
 		assert.Equal(t, is, r.State, u.id)
 	}
 	c.must("prove", "--quiet")
+}
+
+const rollSite = `
+site: Roll
+seed: 11
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+models:
+  cam: {make: Tallow, name: Cube, kind: camera, firmware: '1.4', factory: 192.168.77.20/24, auth: token, dialect: default, path: /onvif/device_service, restart: 1s, fault_status: 400}
+  rec: {make: Brightmoor, name: Vault, kind: recorder, firmware: '7', factory: 192.168.77.30/24, auth: md5, dialect: declared, path: /onvif/device_service, restart: 1s, fault_status: 400}
+devices:
+  - {id: cam, model: cam, mac: "02:7a:11:00:01:01", serial: S1, count: 3, manners: [firmware]}
+  - {id: rec, model: rec, mac: "02:b7:16:00:01:01", serial: R1, count: 2, manners: [firmware]}
+`
+
+// agreeOn puts images for the devices of rollSite into the job.
+func agreeOn(c *crew, models ...string) {
+	for i := 0; i < len(models); i += 3 {
+		file := filepath.Join(c.t.TempDir(), models[i+1]+".bin")
+		require.NoError(c.t, os.WriteFile(file, bench.Image(models[i], models[i+1], "8.0", 2_000_000), 0o644))
+		c.must("firmware", "add", file, "--like", models[i+2], "--version", "8.0")
+	}
+}
+
+// One camera goes ahead, then its like; recorders come after all cameras, one after another.
+func TestFirmwareGoesToRecordersLast(t *testing.T) {
+	t.Parallel()
+	c := hire(t, rollSite, "--subnet", "10.61.8.0/23")
+	c.prepare()
+	c.must("commission", "--yes", "--quiet")
+	agreeOn(c, "Tallow", "Cube", "C01", "Brightmoor", "Vault", "R01")
+	var order []string
+	var mu sync.Mutex
+	stop := c.logs.On(func(e bench.Event) {
+		if e.OK && (e.Op == "StartFirmwareUpgrade" || e.Op == "Firmware 8.0") {
+			mu.Lock()
+			defer mu.Unlock()
+			order = append(order, e.Host[:3]+" "+e.Op[:1])
+		}
+	})
+	c.must("firmware", "--apply", "--yes", "--quiet")
+	stop()
+	require.Len(t, order, 10, order)
+	assert.Equal(t, []string{"cam S", "cam F"}, order[:2])
+	assert.Equal(t, []string{"rec S", "rec F", "rec S", "rec F"}, order[6:])
+	assert.Contains(t, c.must("firmware"), "5 as agreed, 0 due")
+	assert.Contains(t, c.must("show", "C01"), "8.0")
+}
+
+// A run that is cut off anywhere is gone on with by the next one, which sends nothing twice.
+func TestFirmwareThatIsCutOffIsGoneOnWith(t *testing.T) {
+	t.Parallel()
+	for op, sent := range map[string]int{"GetSystemUris": 1, "StartFirmwareUpgrade": 2, "Firmware 8.0": 1} {
+		t.Run(op, func(t *testing.T) {
+			t.Parallel()
+			c := hire(t, rollSite, "--subnet", "10.61.8.0/23")
+			c.prepare()
+			c.must("commission", "--yes", "--quiet")
+			agreeOn(c, "Tallow", "Cube", "C01")
+			ctx, cancel := context.WithCancel(t.Context())
+			started := 0
+			stop := c.logs.On(func(e bench.Event) {
+				if e.Op == op {
+					cancel()
+				}
+			})
+			code, out, errs := c.runUntil(ctx, "", "firmware", "C01", "--apply", "--yes", "--quiet")
+			stop()
+			if op != "GetSystemUris" { // which this model does not have: nothing is cut off there
+				assert.NotEqual(t, ExitDone, code, out+errs)
+			}
+			out = c.must("firmware", "C01", "--apply", "--yes", "--quiet")
+			assert.NotContains(t, out, "needs you")
+			for _, e := range c.logs.Events() {
+				if e.OK && e.Op == "Firmware 8.0" {
+					started++
+				}
+			}
+			assert.Equal(t, 1, started, "it has taken one image")
+			assert.LessOrEqual(t, sent, 2)
+			assert.Contains(t, c.must("prove", "C01", "--quiet"), "1 of 1 devices proved")
+		})
+	}
+}
+
+// A stranger that answers in the place of a device which restarts with its firmware is not taken for it, and
+// learns no password that opens anything.
+func TestAStrangerInThePlaceOfADeviceThatRestartsWithItsFirmware(t *testing.T) {
+	t.Parallel()
+	c := hire(t, rollSite, "--subnet", "10.61.8.0/23")
+	c.prepare()
+	c.must("commission", "--yes", "--quiet")
+	agreeOn(c, "Tallow", "Cube", "C01")
+	var rows []struct{ MAC, Serial string }
+	c.json(&rows, "list", "C01")
+	d := c.bench.Device("cam-1")
+	stop := c.logs.On(func(e bench.Event) {
+		if e.OK && e.Op == "Firmware 8.0" && e.Host == "cam-1" {
+			go d.Usurp(bench.Pose{Fresh: true, Serial: "ANOTHER"})
+		}
+	})
+	was := c.must("key", "show", "C01")
+	code, out, errs := c.run("", "firmware", "C01", "--apply", "--yes", "--quiet")
+	stop()
+	assert.Equal(t, ExitNeeds, code, out+errs)
+	assert.Contains(t, out+errs, "serial")
+	for _, p := range d.Passwords() { // at most one of its own, that opens nothing else
+		assert.NotEqual(t, strings.TrimSpace(was), p)
+	}
+	assert.Equal(t, was, c.must("key", "show", "C01"))
+	d.Yield()
+	out = c.must("commission", "C01", "--yes", "--quiet")
+	assert.Contains(t, out, "1 done")
+	assert.Contains(t, c.must("prove", "C01", "--quiet"), "1 of 1 devices proved")
 }

@@ -12,6 +12,8 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"janustat/internal/bench"
 )
 
 const leakSite = `
@@ -19,7 +21,7 @@ site: Leak
 seed: 5
 laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
 devices:
-  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 2, restart: 1s, manners: [backup attached]}
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: A, count: 2, restart: 1s, manners: [backup attached, firmware]}
   - {id: eye, model: oakhollow-eye, mac: "02:0a:c0:00:03:01", serial: B1, restart: 1s}
   - {id: factory, model: tallow-cube, mac: "02:7a:11:00:04:01", serial: C1, password: Factory-111, restart: 1s}
   - {id: door, model: oakhollow-door, mac: "02:0a:c0:00:05:11", serial: D2, restart: 1s}
@@ -30,6 +32,13 @@ devices:
 // notHere are commands that a job's passwords cannot reach: the bench has no job,
 // the demo and go play the others, and ladder wants a screen (internal/e2e).
 var notHere = []string{"janustat go", "janustat ladder", "janustat go", "janustat ladder", "janustat bench", "janustat demo", "janustat manual"}
+
+// imageOf writes firmware for the dome.
+func imageOf(t *testing.T) string {
+	path := filepath.Join(t.TempDir(), "dome.bin")
+	require.NoError(t, os.WriteFile(path, bench.Image("Verrine", "Dome", "9.0", 5000), 0o600))
+	return path
+}
 
 // TestNoCommandTellsAPassword runs every command there is, with every word that the
 // log has, on one job. What was printed and written is searched when it ends (hire).
@@ -76,6 +85,8 @@ func TestNoCommandTellsAPassword(t *testing.T) {
 		{"", "views"},
 		{"", "backup"},
 		{"", "backup open BACKUP --out " + filepath.Join(t.TempDir(), "c01.tar")}, // has its password in it: it is meant to
+		{"", "firmware add " + imageOf(t) + " --like C01 --version 9.0"},
+		{"", "firmware --apply --yes"},
 		{"", "key recover --check --identity " + key},
 		{"", "schedule " + planOf(t) + " --yes"},
 		{"", "channels --json"},

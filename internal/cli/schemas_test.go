@@ -36,7 +36,7 @@ var documents = map[string]any{
 // since they talk with a person or are no command of a job.
 var says = map[string]string{
 	"begin": "begin", "survey": "survey", "list": "list", "show": "show", "log": "log", "take": "take", "leave": "leave", "allot": "allot", "commission": "commission",
-	"prove": "prove", "handover": "handover", "channels": "channels", "note": "note", "compare": "compare", "schedule": "schedule", "views": "views", "backup": "backup", "backup open": "done", "key recover": "done", "lease": "lease",
+	"prove": "prove", "handover": "handover", "channels": "channels", "note": "note", "compare": "compare", "schedule": "schedule", "views": "views", "backup": "backup", "backup open": "done", "firmware": "firmware", "firmware add": "done", "key recover": "done", "lease": "lease",
 	"web": "web", "wire": "wire", "key list": "key-list", "restore": "commission", "key change": "commission",
 	"name": "done", "retag": "done", "swap": "done", "forget": "done", "undo": "done", "restart": "done", "reset": "done", "putback": "done", "wink": "done",
 	"key set": "done", "key generate": "done", "key add": "done", "key try": "done", "key again": "done", "key share": "done", "key passphrase": "done", "key lock": "done",
@@ -173,6 +173,7 @@ func TestDocumentsFitTheirSchemas(t *testing.T) {
 	run(ExitDone, "channels", "channels")
 	run(ExitDone, "views", "views")
 	run(ExitDone, "backup", "backup")
+	run(ExitDone, "firmware", "firmware")
 	run(ExitDone, "note", "note", "C01", "place=east")
 	run(ExitDone, "note", "note", "C02")
 	run(ExitDone, "done", "name", "C01", "Quay east")

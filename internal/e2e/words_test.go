@@ -79,7 +79,7 @@ func TestEveryCommandMeetsWrongUsage(t *testing.T) {
 		assert.Empty(t, help.err, command)
 		if !noJob[command] {
 			args := append(words, map[string][]string{
-				"name": {"C01", "x"}, "retag": {"C01", "C02"}, "swap": {"C01", "C02"}, "schedule": {"plan.xlsx"}, "backup open": {"x", "--out", "y"}, "key recover": {"--identity", "x"}, "survey": nil, "allot": nil, "list": nil, "channels": nil, "views": nil, "lease": nil,
+				"name": {"C01", "x"}, "retag": {"C01", "C02"}, "swap": {"C01", "C02"}, "schedule": {"plan.xlsx"}, "backup open": {"x", "--out", "y"}, "firmware": nil, "firmware add": {"x", "--like", "C01", "--version", "2"}, "key recover": {"--identity", "x"}, "survey": nil, "allot": nil, "list": nil, "channels": nil, "views": nil, "lease": nil,
 				"undo": nil, "handover": nil, "commission": nil, "prove": nil, "key list": nil, "key add": nil, "key generate": nil, "key share": nil, "key set": nil, "key passphrase": nil,
 			}[command]...)
 			if without := p.run(args...); without.code != 2 || !strings.Contains(without.err, "no job here") {

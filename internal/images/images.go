@@ -73,7 +73,7 @@ func Parse(data []byte) (firmware.List, error) {
 	var out firmware.List
 	for i, e := range all {
 		if e.File != "" && !filepath.IsLocal(filepath.FromSlash(e.File)) {
-			return nil, fmt.Errorf("%w: image %d: its file is to be in the job's folder", ErrList, i+1)
+			return nil, fmt.Errorf("%w: image %d: its file must be in the job's folder", ErrList, i+1)
 		}
 		out = append(out, firmware.Image(e))
 	}
@@ -154,7 +154,7 @@ func sumOf(path string) (sum string, size int64, err error) {
 	}
 	defer f.Close()
 	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		return "", 0, errors.Join(err, fmt.Errorf("%s is no regular file", path))
+		return "", 0, errors.Join(err, fmt.Errorf("%s is not a regular file", path))
 	}
 	h := sha256.New()
 	size, err = io.Copy(h, io.LimitReader(f, MaxImage+1))

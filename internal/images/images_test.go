@@ -110,8 +110,8 @@ func TestAFileThatChanges(t *testing.T) {
 func TestListsThatAreRefused(t *testing.T) {
 	sum := strings.Repeat("ab", 32)
 	for text, want := range map[string]string{
-		"- {model: A, version: '1', file: ../a, sha256: " + sum + "}":        "in the job's folder",
-		"- {model: A, version: '1', file: /etc/passwd, sha256: " + sum + "}": "in the job's folder",
+		"- {model: A, version: '1', file: ../a, sha256: " + sum + "}":        "must be in the job's folder",
+		"- {model: A, version: '1', file: /etc/passwd, sha256: " + sum + "}": "must be in the job's folder",
 		"- {model: A, version: '1', file: a, sha: " + sum + "}":              "sha",
 		"- {model: A, file: a, sha256: " + sum + "}":                         "it has no version",
 		"model: A": "",

@@ -108,7 +108,7 @@ func (d *Desk) replace(id int64, mac device.MAC, replaces bool, found []device.D
 			fmt.Errorf("%s has another key than when it was opened, and a key stays over resets: it is another unit, or another device that answers by its MAC. Nothing was sent to it", x.Label()),
 			"if the unit was replaced, name its MAC with --with: %s", advice.Restore.On(x.Label()))}
 	}
-	x.Apply(device.Restored{At: time.Now(), Unit: *unit})
+	x.Apply(device.Restored{At: time.Now(), Unit: *unit, Same: !replaces})
 	return &x, nil
 }
 
