@@ -76,7 +76,7 @@ var inside = map[string][]string{
 	"internal/handover":        {"core/", "internal/intake"},
 	"internal/schedule":        {"core/", "internal/intake"},
 	"internal/views":           {},
-	"internal/work":            {"core/", "internal/authority", "internal/disk", "internal/intake", "internal/job", "internal/keyring", "internal/lease", "internal/oui", "internal/reach", "internal/schedule", "internal/site", "internal/sheetfile", "internal/speak/", "internal/store", "internal/survey", "internal/views", "internal/wire", "internal/handover", "internal/images"},
+	"internal/work":            {"core/", "internal/authority", "internal/disk", "internal/intake", "internal/job", "internal/keyring", "internal/lease", "internal/oui", "internal/reach", "internal/schedule", "internal/site", "internal/sheetfile", "internal/speak/", "internal/store", "internal/survey", "internal/tongue/standard", "internal/views", "internal/wire", "internal/handover", "internal/images"},
 	"internal/cli":             {"core/", "internal/"},
 	"internal/yardstick":       {"core/", "internal/job", "internal/reach", "internal/secure", "internal/speak/", "internal/wire"},
 	"internal/manual":          {"internal/cli"},

@@ -85,6 +85,12 @@ type Secured interface {
 	Secured() *device.TLS
 }
 
+// Moved is the ability of a conversation to tell where what follows finds the device's service.
+type Moved interface {
+	// Moved gives its place, with the port before the path, once a setting has brought it about; "" before.
+	Moved() string
+}
+
 // Vouched is the ability of a conversation to go by what the site's own authority has signed.
 type Vouched interface {
 	// Vouched reports whether the device shows a certificate that the authority made for it.

@@ -19,6 +19,7 @@ type Found struct {
 	MACs        []device.MAC // of its network interfaces
 	Firmware    string
 	Hardware    string // its revision
+	Service     string // where its service was met; "" is not told
 	Settings    device.Settings
 	Clock       time.Duration // device's clock minus ours
 	ClockDoubt  time.Duration // how far off that may be, for the time that reading it took
@@ -90,7 +91,7 @@ func (s Servers) String() string {
 func (f Found) Facts() device.Facts {
 	s := f.Settings
 	return device.Facts{
-		Make: f.Make, Model: f.Model, Serial: f.Serial, Firmware: f.Firmware, Hardware: f.Hardware, Name: s.Name, Settings: &s, Login: f.Login,
+		Make: f.Make, Model: f.Model, Serial: f.Serial, Firmware: f.Firmware, Hardware: f.Hardware, Service: f.Service, Name: s.Name, Settings: &s, Login: f.Login,
 		TLS: f.TLS, Stream: f.Stream, Links: f.linkFacts(), Encodings: f.Recording.Encodings, Room: f.Recording.roomFact(),
 		Writes: &device.Outlook{
 			Pictures: f.pictureFacts(),

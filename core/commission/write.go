@@ -73,6 +73,9 @@ func (r *run) anew() {
 	if a, ok := r.session.(Secured); ok && a.Secured() != nil {
 		r.plan.TLS = a.Secured()
 	}
+	if a, ok := r.session.(Moved); ok && a.Moved() != "" {
+		r.plan.Service = a.Moved()
+	}
 	r.close()
 	r.phase++
 }

@@ -2,6 +2,8 @@ package device
 
 import (
 	"slices"
+	"strconv"
+	"strings"
 )
 
 // Tongue is a protocol by which a device can be set up, by its name.
@@ -30,3 +32,22 @@ func (f *Facts) Preferred() []Tongue {
 
 // ByService is what a sighting is by when the device's own service described it.
 const ByService = "device service"
+
+// ServicePort gives the port of its device service without HTTPS, where that is not 80; else 0.
+func (f *Facts) ServicePort() uint16 {
+	digits, found := strings.CutPrefix(f.Service, ":")
+	if at := strings.IndexByte(digits, '/'); found && at > 0 {
+		if n, err := strconv.ParseUint(digits[:at], 10, 16); err == nil {
+			return uint16(n)
+		}
+	}
+	return 0
+}
+
+// SecurePort gives the port of its device service over HTTPS, where it has one and that is not 443; else 0.
+func (f *Facts) SecurePort() uint16 {
+	if f.TLS == nil || f.TLS.Port == 443 {
+		return 0
+	}
+	return f.TLS.Port
+}

@@ -41,6 +41,7 @@ const (
 	SameName     What = "same name"    // as another
 	HalfChanged  What = "half changed" // its next password is not confirmed
 	Refused      What = "refused"      // a setting that it does not take
+	Outdated     What = "firmware"     // it has another version than is agreed on
 	Clear        What = "unencrypted"  // its password was set so
 	Lease        What = "leased"       // it depends on a reservation on a DHCP server
 	LeftOut      What = "left out"     // set up, and out of the job since
@@ -91,6 +92,12 @@ type Proof struct {
 	Untested int // passwords that were not tried yet, for the budget
 }
 
+// Firmware is what is agreed on of a device that has another version.
+type Firmware struct {
+	Version string
+	Due     bool // there is a way there
+}
+
 // State is what the list is computed of.
 type State struct {
 	Devices  []device.Device
@@ -98,6 +105,7 @@ type State struct {
 	Proofs   map[int64]Proof
 	Locked   map[int64]time.Time // until when
 	InClear  map[int64]bool      // a password that it has was set without encryption
+	Agreed   map[int64]Firmware  // of those that have another version
 	Changing map[int64]bool      // its next password is not confirmed
 	// Recorded, Paired and Reporting are the devices that the job sheet joins to others.
 	Recorded, Paired, Reporting map[int64]bool
@@ -121,7 +129,7 @@ func List(s State) []Item {
 	if len(s.Stale) > 0 {
 		l.add(Item{What: Stale, Text: fmt.Sprintf("The record on disk is out of date (%s)", named(s.Stale)), Next: advice.Say("%s", advice.Handover), Urgency: Work})
 	}
-	order := []What{Alarm, Locked, Failed, Silent, Closed, Reset, Surveying, Undecided, SetApart, Unread, Mute, NoAddress, ByHand, Uncommission, Unrecorded, Unpaired, Unreported, Unproved, SameName, HalfChanged, Refused, Clear, Lease, LeftOut, Stale}
+	order := []What{Alarm, Locked, Failed, Silent, Closed, Reset, Surveying, Undecided, SetApart, Unread, Mute, NoAddress, ByHand, Uncommission, Unrecorded, Unpaired, Unreported, Unproved, SameName, HalfChanged, Refused, Outdated, Clear, Lease, LeftOut, Stale}
 	slices.SortStableFunc(l.out, func(a, b Item) int {
 		return cmp.Or(int(b.Urgency)-int(a.Urgency), slices.Index(order, a.What)-slices.Index(order, b.What), text.Natural(a.Device, b.Device))
 	})
@@ -195,6 +203,12 @@ func (l *list) device(d *device.Device) {
 	l.proof(d, add)
 	if d.AsLeft.DHCP {
 		add(Lease, Note, time.Time{}, advice.Advice{}, "accepts only DHCP: the site's DHCP server must keep %s for %s", d.AsLeft.Address, d.MAC)
+	}
+	switch f := l.s.Agreed[d.ID]; {
+	case f.Due:
+		add(Outdated, Work, time.Time{}, advice.Say("%s", advice.Firmware.On(ref)), "has firmware %s, and %s is agreed on", d.Firmware, f.Version)
+	case f.Version != "":
+		add(Outdated, Note, time.Time{}, advice.Advice{}, "has firmware %s, and %s is agreed on: no image leads there", d.Firmware, f.Version)
 	}
 	if l.s.InClear[d.ID] {
 		add(Clear, Note, time.Time{}, advice.Advice{}, "had its password set without encryption")

@@ -1,9 +1,11 @@
 package policy
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"time"
 
 	"janustat/core/commission"
@@ -11,7 +13,9 @@ import (
 	"janustat/core/keys"
 	"janustat/core/secret"
 	"janustat/core/settings"
+	"janustat/core/settings/httpport"
 	"janustat/core/settings/https"
+	"janustat/core/settings/httpsport"
 	"janustat/core/sheet"
 )
 
@@ -111,7 +115,9 @@ func Expect(d *device.Device) commission.Expected {
 	// What it tells nobody yet is taken for settings that it has.
 	e.Found.Values = e.Found.Settings.All()
 	if d.TLS != nil { // it is met over HTTPS, whether it was opened or not
-		e.Found.Values[https.Name] = https.On
+		e.Found.Values[https.Name], e.Found.Values[httpsport.Name] = https.On, strconv.Itoa(int(d.TLS.Port))
+	} else if slices.Contains(d.Tongues, device.Standard) { // and else at a port of HTTP
+		e.Found.Values[httpport.Name] = strconv.Itoa(int(cmp.Or(d.ServicePort(), httpport.Usual)))
 	}
 	for _, s := range settings.All {
 		if s.Optional && partial && e.Found.Values[s.Name] == "" {

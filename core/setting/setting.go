@@ -36,6 +36,9 @@ type Setting struct {
 	// what is meant for it cannot be.
 	Wanted func(said string, d Device) (value string, err error)
 
+	// Ports reads what the sheet says of a port; nil is a setting that is none.
+	Ports func(said string) (Ports, error)
+
 	// Optional is a setting that a device need not have: one that does not tell it is left without.
 	Optional bool
 	// Watched is a setting that is read of every device, and is in its record, wanted or not.

@@ -51,6 +51,9 @@ type Device struct {
 	pages, plainPages http.Handler
 	paging            sync.Mutex
 	plainly, securely *http.Server
+	opened            serving       // as these were opened
+	plainPort         atomic.Uint32 // likewise, other than the usual ones
+	securePort        atomic.Uint32
 	secureOnly        atomic.Bool // as its addresses are told, also while it is locked
 	// registered is until when other stations are, by their serials; homeless ends what
 	// was connected to a server that it is not to report to any more.

@@ -72,7 +72,10 @@ func (d *Device) serviceURL(path string) string {
 	root := "http://"
 	if d.secureOnly.Load() {
 		root = "https://"
-	} else if p := d.unit.model.Plain; p != 0 {
+		if p := d.securePort.Load(); p != 0 {
+			path = fmt.Sprintf(":%d%s", p, path)
+		}
+	} else if p := cmp.Or(d.plainPort.Load(), uint32(d.unit.model.Plain)); p != 0 {
 		path = fmt.Sprintf(":%d%s", p, path)
 	}
 	if a := d.host.address(); a.IsValid() {
@@ -235,9 +238,9 @@ func getProtocols(d *Device, _ *element) (*node, *fault) {
 	protocol := func(name string, on bool, port uint16) *node {
 		return el(devNS, "NetworkProtocols", el(typNS, "Name", name), el(typNS, "Enabled", on), el(typNS, "Port", port))
 	}
-	list := []*node{protocol("HTTP", d.state.serving.plain, cmp.Or(m.Plain, 80)), protocol("RTSP", true, cmp.Or(d.state.rtsp, rtspPort))}
+	list := []*node{protocol("HTTP", d.state.serving.plain, cmp.Or(d.state.serving.plainPort, m.Plain, 80)), protocol("RTSP", true, cmp.Or(d.state.rtsp, rtspPort))}
 	if m.HTTPS != "" {
-		list = append(list, protocol("HTTPS", d.state.serving.secure, 443))
+		list = append(list, protocol("HTTPS", d.state.serving.secure, cmp.Or(d.state.serving.securePort, 443)))
 	}
 	return response("GetNetworkProtocols", list)
 }

@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -126,10 +127,20 @@ func setProtocols(d *Device, req *element) (*node, *fault) {
 		case name == "HTTP" || name == "HTTPS":
 			on := trueText(p.find("Enabled").value())
 			s := d.state.serving
-			if name == "HTTP" {
-				s.plain = on
+			if err != nil || port == 0 || port == uint64(cmp.Or(d.state.rtsp, rtspPort)) {
+				return nil, invalid("PortAlreadyInUse", "The selected port is already in use")
+			}
+			at, other := &s.plainPort, cmp.Or(s.securePort, 443)
+			if name == "HTTPS" {
+				at, other, s.secure = &s.securePort, cmp.Or(s.plainPort, d.unit.model.Plain, 80), on
 			} else {
-				s.secure = on
+				s.plain = on
+			}
+			if port == uint64(other) {
+				return nil, invalid("PortAlreadyInUse", "The selected port is already in use")
+			}
+			if !d.is(deafPorts) {
+				*at = uint16(port)
 			}
 			d.serve(s)
 			time.AfterFunc(d.host.port.sw.pace.Of(portLate), d.openPages)

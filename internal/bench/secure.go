@@ -10,25 +10,34 @@ import (
 )
 
 // Manners of HTTPS, that others look for by name.
-const brokenTLS = "broken https"
+const (
+	brokenTLS = "broken https"
+	deafPorts = "ports without effect"
+)
 
 // secureManners are those.
 var secureManners = map[string]manner{
+	deafPorts: {stands: "practice: another port is confirmed, and it goes on serving at the former one"},
 	brokenTLS: {stands: "practice: HTTPS is switched on, takes connections, and no handshake comes of one"},
 }
 
 // serving is which of HTTP and HTTPS a device serves.
-type serving struct{ plain, secure bool }
+type serving struct {
+	plain, secure         bool
+	plainPort, securePort uint16 // other than the usual ones
+}
 
 // servingOf is what a device comes with.
 func servingOf(m Model) serving {
-	return serving{m.HTTPS != "only", m.HTTPS == "on" || m.HTTPS == "only"}
+	return serving{plain: m.HTTPS != "only", secure: m.HTTPS == "on" || m.HTTPS == "only"}
 }
 
 // serve has the device serve so from now on. The lock is held.
 func (d *Device) serve(s serving) {
 	d.state.serving = s
 	d.secureOnly.Store(!s.plain)
+	d.plainPort.Store(uint32(s.plainPort))
+	d.securePort.Store(uint32(s.securePort))
 }
 
 // HoldService keeps the device's service from coming up, whenever it starts, until release is called.
@@ -56,7 +65,9 @@ func (d *Device) Serves() (plain, secure bool) {
 // Serve has the device serve HTTP and HTTPS or not, as somebody does at its pages.
 func (d *Device) Serve(plain, secure bool) {
 	d.mu.Lock()
-	d.serve(serving{plain, secure})
+	s := d.state.serving
+	s.plain, s.secure = plain, secure
+	d.serve(s)
 	d.mu.Unlock()
 	d.openPages()
 }
@@ -71,19 +82,20 @@ func (d *Device) openPages() {
 	if mux == nil { // it has not come up
 		return
 	}
-	if d.plainly != nil && !want.plain {
+	if d.plainly != nil && (!want.plain || d.opened.plainPort != want.plainPort) {
 		_ = d.plainly.Close()
 		d.plainly = nil
 	}
-	if d.securely != nil && !want.secure {
+	if d.securely != nil && (!want.secure || d.opened.securePort != want.securePort) {
 		_ = d.securely.Close()
 		d.securely = nil
 	}
+	d.opened = want
 	if d.plainly == nil && want.plain {
-		d.plainly, _ = d.host.serveOn(cmp.Or(model.Plain, 80), plain, nil, nil) // one that goes down meanwhile serves nothing
+		d.plainly, _ = d.host.serveOn(cmp.Or(want.plainPort, model.Plain, 80), plain, nil, nil) // one that goes down meanwhile serves nothing
 	}
 	if d.securely == nil && want.secure {
-		d.securely, _ = d.host.serveOn(443, mux, nil, tlsOf(d))
+		d.securely, _ = d.host.serveOn(cmp.Or(want.securePort, 443), mux, nil, tlsOf(d))
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"janustat/internal/bench"
+	"janustat/internal/disk"
 )
 
 func (a *App) benchCommand() *cobra.Command {
@@ -53,6 +54,7 @@ While it runs, --do lets you pull a cable or unplug a device, from another termi
 			return a.bench(c.Context(), s, socket, attach, logFile)
 		},
 	}
+	c.AddCommand(a.benchImageCommand())
 	f := c.Flags()
 	f.StringVar(&site, "site", site, "a site `FILE`, or the name of a built-in one")
 	f.Uint64Var(&draw, "draw", 0, "a site of devices whose traits are drawn by this `SEED`")
@@ -61,6 +63,43 @@ While it runs, --do lets you pull a cable or unplug a device, from another termi
 	f.StringVar(&attach, "attach", "", "join this network `ADAPTER` to the site's switch")
 	f.StringVar(&order, "do", "", "have the running bench do this `ORDER`: unplug, plug, restart or reset DEVICE; cable out or in; devices")
 	f.StringVar(&logFile, "log", "", "write what the hosts experience to this `FILE`, as JSON lines")
+	return c
+}
+
+func (a *App) benchImageCommand() *cobra.Command {
+	site, size := bench.Demo, 4_000_000
+	c := &cobra.Command{
+		Use:   "image MODEL VERSION FILE",
+		Short: "Write firmware for simulated devices, to try `janustat firmware` with",
+		Long: `Writes an image that simulated devices of a model accept. MODEL is its name in the site's file,
+or a built-in one (docs/bench.md).`,
+		Example: "  janustat bench image verrine-dome 4.3.0 dome-4.3.0.bin\n  janustat firmware add dome-4.3.0.bin --like C01 --version 4.3.0",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 3 {
+				return usagef("bench image takes a model, a version and a file")
+			}
+			return nil
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			s, err := bench.Load(site)
+			if err != nil {
+				return usageError{err}
+			}
+			m, ok := s.Models[args[0]]
+			if !ok {
+				return usagef("the site has no model %q", args[0])
+			}
+			if size < 0 || size > math.MaxInt32 {
+				return usagef("--size %d: use 0 to %d", size, math.MaxInt32)
+			}
+			if err := disk.WriteFile(args[2], bench.Image(m.Make, m.Name, args[1], size), 0o644); err != nil {
+				return err
+			}
+			return a.report("written: " + args[2])
+		},
+	}
+	c.Flags().StringVar(&site, "site", site, "a site `FILE`, or the name of a built-in one")
+	c.Flags().IntVar(&size, "size", size, "its size in `BYTES`")
 	return c
 }
 

@@ -138,6 +138,32 @@ func TestFirmwareGoesToRecordersLast(t *testing.T) {
 	c.prepare()
 	c.must("commission", "--yes", "--quiet")
 	agreeOn(c, "Tallow", "Cube", "C01", "Brightmoor", "Vault", "R01")
+	agreed := func() (versions []string, open int) {
+		c.must("handover", "--quiet")
+		record, err := os.ReadFile(filepath.Join(c.dir, "handover", "register.json"))
+		require.NoError(t, err)
+		var r struct {
+			Devices []struct {
+				Firmware string
+				Agreed   string `json:"firmware_agreed"`
+			}
+			Open []struct{ What, Text string }
+		}
+		require.NoError(t, json.Unmarshal(record, &r))
+		for _, d := range r.Devices {
+			versions = append(versions, strings.TrimSpace(d.Firmware+" "+d.Agreed))
+		}
+		for _, i := range r.Open {
+			if i.What == "firmware" {
+				assert.Contains(t, i.Text, "8.0 is agreed on")
+				open++
+			}
+		}
+		return versions, open
+	}
+	versions, open := agreed()
+	assert.Equal(t, []string{"1.4 8.0", "1.4 8.0", "1.4 8.0", "7 8.0", "7 8.0"}, versions)
+	assert.Equal(t, 5, open)
 	var order []string
 	var mu sync.Mutex
 	stop := c.logs.On(func(e bench.Event) {
@@ -153,6 +179,9 @@ func TestFirmwareGoesToRecordersLast(t *testing.T) {
 	assert.Equal(t, []string{"cam S", "cam F"}, order[:2])
 	assert.Equal(t, []string{"rec S", "rec F", "rec S", "rec F"}, order[6:])
 	assert.Contains(t, c.must("firmware"), "5 as agreed, 0 due")
+	versions, open = agreed()
+	assert.Equal(t, []string{"8.0", "8.0", "8.0", "8.0", "8.0"}, versions)
+	assert.Zero(t, open)
 	assert.Contains(t, c.must("show", "C01"), "8.0")
 }
 

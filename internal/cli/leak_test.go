@@ -31,7 +31,7 @@ devices:
 
 // notHere are commands that a job's passwords cannot reach: the bench has no job,
 // the demo and go play the others, and ladder wants a screen (internal/e2e).
-var notHere = []string{"janustat go", "janustat ladder", "janustat go", "janustat ladder", "janustat bench", "janustat demo", "janustat manual"}
+var notHere = []string{"janustat go", "janustat ladder", "janustat go", "janustat ladder", "janustat bench", "janustat bench image", "janustat demo", "janustat manual"}
 
 // imageOf writes firmware for the dome.
 func imageOf(t *testing.T) string {

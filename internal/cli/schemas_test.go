@@ -40,7 +40,7 @@ var says = map[string]string{
 	"web": "web", "wire": "wire", "key list": "key-list", "restore": "commission", "key change": "commission",
 	"name": "done", "retag": "done", "swap": "done", "forget": "done", "undo": "done", "restart": "done", "reset": "done", "putback": "done", "wink": "done",
 	"key set": "done", "key generate": "done", "key add": "done", "key try": "done", "key again": "done", "key share": "done", "key passphrase": "done", "key lock": "done",
-	"key show": "", "key": "", "go": "", "ladder": "", "demo": "", "bench": "", "help": "", "completion": "",
+	"key show": "", "key": "", "go": "", "ladder": "", "demo": "", "bench": "", "bench image": "done", "help": "", "completion": "",
 }
 
 func schemaOf(t *testing.T, name string, of any) []byte {

@@ -203,6 +203,9 @@ func (v *webView) openOne(ctx context.Context, d *device.Device) ([]webLink, err
 	}
 	shown := &web.Device{Label: d.Label(), Address: at, Dial: dial}
 	usual := usualOpenings
+	if port := d.ServicePort(); port != 0 {
+		usual = append([]web.Port{{Number: port}}, usual...)
+	}
 	if d.TLS != nil && !d.OpenedAt.IsZero() && !v.unproven {
 		shown.Pin, usual = d.TLS.Fingerprint, []web.Port{{Number: d.TLS.Port, TLS: true}}
 	}

@@ -39,6 +39,7 @@ type Entry struct {
 	Serial   string           `json:"serial"`
 	MAC      device.MAC       `json:"mac"`
 	Firmware string           `json:"firmware"`
+	Agreed   string           `json:"firmware_agreed,omitempty"` // on another version
 	Address  string           `json:"address"`
 	Mask     string           `json:"mask"`
 	Gateway  string           `json:"gateway"`
@@ -124,6 +125,7 @@ type Material struct {
 	Site     string
 	Ground   ground.Ground
 	InClear  map[int64]bool              // by ID: it has a password that was set without encryption
+	Agreed   map[int64]string            // by ID: the version of its firmware that is agreed on, where it has another
 	Notes    map[int64]map[string]string // by ID, and field
 	Spans    []Span
 	Open     []open.Item        // of the whole job
@@ -138,7 +140,7 @@ type Material struct {
 func entry(d *device.Device, f Material, joined []string, leftOut bool) Entry {
 	e := Entry{
 		Tag: d.Tag, Kind: d.Kind, Name: d.Name, Make: d.Make, Model: d.Model, Serial: d.Serial, MAC: d.MAC,
-		Firmware: d.Firmware, Access: d.Access, AsFound: d.AsFound, AsLeft: d.AsLeft, InClear: f.InClear[d.ID], LeftOut: leftOut, Joined: joined,
+		Firmware: d.Firmware, Agreed: f.Agreed[d.ID], Access: d.Access, AsFound: d.AsFound, AsLeft: d.AsLeft, InClear: f.InClear[d.ID], LeftOut: leftOut, Joined: joined,
 	}
 	for field, value := range f.Notes[d.ID] {
 		switch field {

@@ -57,7 +57,12 @@ var securityColumns = []securityColumn{
 	{"Open ports", 24, func(e *Entry) string { return portsText(e.Ports) }},
 	{"Outside", 52, (*Entry).outward},
 	{"Discovery", 21, func(e *Entry) string { return e.Settings[discovery.Name] }},
-	{"Firmware", 22, func(e *Entry) string { return e.Firmware }},
+	{"Firmware", 22, func(e *Entry) string {
+		if e.Agreed != "" {
+			return e.Firmware + " (agreed: " + e.Agreed + ")"
+		}
+		return e.Firmware
+	}},
 }
 
 // over is how a device is spoken with, in full.
@@ -111,13 +116,16 @@ func securityHeads() []string {
 func (r Record) securityLines() (out []string) {
 	over := map[string]int{}
 	var clear, apart, unseen, found, hidden int
-	var links []string
+	var links, outdated []string
 	for i := range r.Devices {
 		e := &r.Devices[i]
 		if e.Transport == "" {
 			continue
 		}
 		over[e.Transport]++
+		if e.Agreed != "" {
+			outdated = append(outdated, e.Tag)
+		}
 		if e.InClear {
 			clear++
 		}
@@ -147,6 +155,9 @@ func (r Record) securityLines() (out []string) {
 	}
 	if clear > 0 {
 		out = append(out, fmt.Sprintf("The password of %s was set without encryption.", text.Plural(clear, "device")))
+	}
+	if len(outdated) > 0 {
+		out = append(out, fmt.Sprintf("%s another version of firmware than is agreed on.", text.Have(outdated)))
 	}
 	if len(links) > 0 {
 		out = append(out, "Connected with the outside: "+strings.Join(links, "; ")+".")

@@ -133,7 +133,7 @@ func (r *surveyRun) hearPort(h reach.Heard) {
 // looksLike reports whether a host that answers no discovery looks like a device all the
 // same: some have it switched off. The lock is held.
 func (r *surveyRun) looksLike(h hearing) bool {
-	return device.LooksLike(func(port uint16) bool { return r.open[portHeard{h, port}] })
+	return r.Met[h.mac] != standard.Met{} || device.LooksLike(func(port uint16) bool { return r.open[portHeard{h, port}] })
 }
 
 // askUsual looks for the device service at the usual places of those hosts in a subnet
@@ -175,5 +175,9 @@ func (r *surveyRun) askUsual(subnet netip.Prefix, v *reach.Visitor) {
 const usualLimit = 10 * time.Second
 
 func (r *surveyRun) hasService(h hearing, v *reach.Visitor) bool {
-	return standard.IsThere(r.ctx, r.Net, v, standard.Host{MAC: h.mac, Addr: h.addr}, usualLimit)
+	return standard.IsThere(r.ctx, r.Net, v, r.host(h), usualLimit)
+}
+
+func (r *surveyRun) host(h hearing) standard.Host {
+	return standard.Host{MAC: h.mac, Addr: h.addr, Met: r.Met[h.mac]}
 }

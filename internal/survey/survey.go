@@ -67,15 +67,16 @@ type Survey struct {
 	Subnets *Subnets
 	Listen  time.Duration
 	Rate    int
-	Wide    []netip.Prefix        // ranges to sweep whole, named by the person
-	Further []netip.Prefix        // ranges to go on with one by one, as long as Lacks
-	Lacks   func(*Findings) bool  // reports whether something is missing still; may be nil
-	Within  time.Duration         // for which that may go on from the beginning; 0 is as long as it takes
-	Limit   time.Duration         // that it may take beyond listening and what ranges take; 0 is a minute
-	Avoid   func(netip.Addr) bool // addresses never borrowed for visitors
-	Known   map[device.MAC]bool   // devices that the register has: these are met before others
-	Enough  func(*Findings) bool  // ends the survey early when true; may be nil
-	Root    *authority.Root       // of the site's authority; nil where it has none
+	Wide    []netip.Prefix              // ranges to sweep whole, named by the person
+	Further []netip.Prefix              // ranges to go on with one by one, as long as Lacks
+	Lacks   func(*Findings) bool        // reports whether something is missing still; may be nil
+	Within  time.Duration               // for which that may go on from the beginning; 0 is as long as it takes
+	Limit   time.Duration               // that it may take beyond listening and what ranges take; 0 is a minute
+	Avoid   func(netip.Addr) bool       // addresses never borrowed for visitors
+	Known   map[device.MAC]bool         // devices that the register has: these are met before others
+	Met     map[device.MAC]standard.Met // where their service was met, beside the usual ports
+	Enough  func(*Findings) bool        // ends the survey early when true; may be nil
+	Root    *authority.Root             // of the site's authority; nil where it has none
 	Log     *slog.Logger
 	Tell    func(text string) // progress for a person
 }
@@ -171,7 +172,7 @@ func newRun(ctx context.Context, s Survey) *surveyRun {
 	r.reader = func(v *reach.Visitor, key hearing, m *wsd.Match) (device.Sighting, error) {
 		ctx, cancel := context.WithTimeoutCause(r.ctx, readLimit, errors.New("it took too long over its answers"))
 		defer cancel()
-		return standard.Read(ctx, r.Net, v, standard.Host{MAC: key.mac, Addr: key.addr}, m, r.Root)
+		return standard.Read(ctx, r.Net, v, r.host(key), m, r.Root)
 	}
 	_, _ = rand.Read(r.dhcpID[:]) // never fails (crypto/rand)
 	return r

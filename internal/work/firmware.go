@@ -56,10 +56,14 @@ func (d *Desk) Firmware(only Selection) ([]Firmware, error) {
 			continue
 		}
 		f := Firmware{Device: &x} // as it is now
-		f.Standing = list.Of(firmware.Unit{Make: x.Make, Model: x.Model, Hardware: x.Hardware, Version: x.Firmware})
+		f.Standing = standing(list, f.Device)
 		out = append(out, f)
 	}
 	return out, err
+}
+
+func standing(list firmware.List, x *device.Device) firmware.Standing {
+	return list.Of(firmware.Unit{Make: x.Make, Model: x.Model, Hardware: x.Hardware, Version: x.Firmware})
 }
 
 // flashWidth is how many devices take firmware at the same time.

@@ -8,8 +8,10 @@ import (
 	"time"
 
 	"janustat/core/device"
+	"janustat/core/firmware"
 	"janustat/core/open"
 	"janustat/core/proving"
+	"janustat/internal/images"
 	"janustat/internal/job"
 )
 
@@ -42,6 +44,7 @@ func Open(ctx context.Context, j *job.Job, devices []device.Device, stale []stri
 		s.InClear[d.ID] = p.InClear
 		s.Changing[d.ID] = !p.Rekey.At.IsZero() && !p.Rekey.Confirmed
 	}
+	s.Agreed = agreedOn(j, devices)
 	s.Recorded, s.Paired, s.Reporting = map[int64]bool{}, map[int64]bool{}, map[int64]bool{}
 	s.NoChannels, s.NoPairs, s.NoServer = j.Sheet.Channels.None, j.Sheet.Intercoms.None, j.Sheet.Reporting.None
 	joined, _ := j.Sheet.Among(devices).Joined(devices) // what is wrong of it is told by whoever reads the sheet for work
@@ -60,6 +63,22 @@ func Open(ctx context.Context, j *job.Job, devices []device.Device, stale []stri
 		s.Reporting[p.ID] = true
 	}
 	return open.List(s), nil
+}
+
+// agreedOn gives the versions that are agreed on of devices which have another. What is wrong of the list
+// is told by whoever goes by it.
+func agreedOn(j *job.Job, devices []device.Device) map[int64]open.Firmware {
+	list, err := images.Read(j.Dir)
+	if err != nil {
+		return nil
+	}
+	out := map[int64]open.Firmware{}
+	for i := range devices {
+		if s := standing(list, &devices[i]); s.Want != "" && s.State != firmware.Agreed && s.State != firmware.Unknown {
+			out[devices[i].ID] = open.Firmware{Version: s.Want, Due: s.State == firmware.Due}
+		}
+	}
+	return out
 }
 
 // Pressing gives what is to be done yet: all but notes.

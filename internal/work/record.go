@@ -60,9 +60,12 @@ func RecordOf(ctx context.Context, j *job.Job, all []device.Device, only Selecti
 	if err != nil {
 		return handover.Record{}, err
 	}
-	f := handover.Material{Site: j.Sheet.Name, Ground: g, InClear: map[int64]bool{}, Notes: map[int64]map[string]string{}}
+	f := handover.Material{Site: j.Sheet.Name, Ground: g, InClear: map[int64]bool{}, Agreed: map[int64]string{}, Notes: map[int64]map[string]string{}}
 	for id, p := range progress {
 		f.InClear[id] = p.InClear
+	}
+	for id, x := range agreedOn(j, all) {
+		f.Agreed[id] = x.Version
 	}
 	if f.Spans, err = addressPlan(ctx, j, all, g.Subnet); err != nil {
 		return handover.Record{}, err

@@ -17,6 +17,7 @@ import (
 	"janustat/internal/speak/arp"
 	"janustat/internal/store"
 	"janustat/internal/survey"
+	"janustat/internal/tongue/standard"
 	"janustat/internal/wire"
 )
 
@@ -103,10 +104,13 @@ func (d *Desk) NewSurvey(ctx context.Context, n *reach.Net, o SurveyOrder) (surv
 	if o.Silent {
 		tell = func(string) {}
 	}
-	known := map[device.MAC]bool{}
+	known, met := map[device.MAC]bool{}, map[device.MAC]standard.Met{}
 	for i := range d.Devices {
 		if x := &d.Devices[i]; x.InJob == device.Taken || !x.OpenedAt.IsZero() {
 			known[x.MAC] = true
+			if at := (standard.Met{HTTP: x.ServicePort(), HTTPS: x.SecurePort()}); at != (standard.Met{}) {
+				met[x.MAC] = at
+			}
 		}
 	}
 	root, err := d.Root()
@@ -115,7 +119,7 @@ func (d *Desk) NewSurvey(ctx context.Context, n *reach.Net, o SurveyOrder) (surv
 	}
 	return survey.Survey{
 		Root: root, Net: n, Subnets: subnets, Listen: o.Listen, Rate: cmp.Or(d.Job.Sheet.Survey.Rate, arp.DefaultRate),
-		Wide: o.Wide, Avoid: avoid, Log: d.Log, Tell: tell, Known: known,
+		Wide: o.Wide, Avoid: avoid, Log: d.Log, Tell: tell, Known: known, Met: met,
 	}, nil
 }
 

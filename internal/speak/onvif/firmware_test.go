@@ -12,6 +12,8 @@ import (
 	"net/http/httptest"
 	"regexp"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/iotest"
 	"time"
@@ -48,6 +50,7 @@ func TestAnImageIsUploaded(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			var took [][]byte
+			var mu sync.Mutex
 			srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if r.URL.Path != "/up" {
 					_, _ = io.Copy(io.Discard, r.Body)
@@ -75,7 +78,9 @@ func TestAnImageIsUploaded(t *testing.T) {
 				assert.EqualValues(t, len(image), r.ContentLength)
 				data, err := io.ReadAll(r.Body)
 				assert.NoError(t, err)
+				mu.Lock()
 				took = append(took, data)
+				mu.Unlock()
 				if c.hangUp {
 					panic(http.ErrAbortHandler)
 				}
@@ -96,6 +101,8 @@ func TestAnImageIsUploaded(t *testing.T) {
 				require.NoError(t, err)
 				assert.Equal(t, 2*time.Minute, down)
 			}
+			mu.Lock()
+			defer mu.Unlock()
 			require.Len(t, took, 1)
 			assert.True(t, bytes.Equal(image, took[0]))
 		})
@@ -104,7 +111,7 @@ func TestAnImageIsUploaded(t *testing.T) {
 
 // A device never has all of an image that cannot be read to its end, and that is told as what it is.
 func TestAnImageThatBreaksOffIsNoneOfTheDevices(t *testing.T) {
-	whole := false
+	var whole atomic.Bool
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path != "/up" {
 			_, _ = io.Copy(io.Discard, r.Body)
@@ -112,7 +119,9 @@ func TestAnImageThatBreaksOffIsNoneOfTheDevices(t *testing.T) {
 			return
 		}
 		_, err := io.ReadAll(r.Body)
-		whole = whole || r.Method == http.MethodPost && err == nil
+		if r.Method == http.MethodPost && err == nil {
+			whole.Store(true)
+		}
 	}))
 	defer srv.Close()
 	cl := New("http", strings.TrimPrefix(srv.URL, "http://"), "", &http.Transport{})
@@ -121,7 +130,7 @@ func TestAnImageThatBreaksOffIsNoneOfTheDevices(t *testing.T) {
 		return io.NopCloser(io.MultiReader(bytes.NewReader(make([]byte, 1000)), iotest.ErrReader(own))), nil
 	}})
 	require.ErrorIs(t, err, own)
-	assert.False(t, whole)
+	assert.False(t, whole.Load())
 }
 
 // Where no place for an upload is offered, the image goes along with the question.

@@ -18,7 +18,7 @@ import (
 var changes = map[string][]string{
 	"CreateUsers": {"GetUsers"}, "SetUser": {"GetUsers"}, "DeleteUsers": {"GetUsers"},
 	"SetScopes": {"GetScopes"}, "SetDNS": {"GetDNS"}, "SetNTP": {"GetNTP"}, setTime: {},
-	"SetNetworkDefaultGateway": {"GetNetworkDefaultGateway"}, "SetNetworkProtocols": {"GetNetworkProtocols"},
+	"SetNetworkDefaultGateway": {"GetNetworkDefaultGateway"}, "SetNetworkProtocols": {"GetNetworkProtocols", "GetServices"},
 	"SetDiscoveryMode": {"GetDiscoveryMode"}, "SetRemoteUser": {}, "SetDynamicDNS": {}, "SetRemoteDiscoveryMode": {},
 }
 

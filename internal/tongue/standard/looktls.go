@@ -29,17 +29,17 @@ func vouchingFor(root *authority.Root, mac device.MAC) vouching {
 	return func(c *x509.Certificate) bool { return root != nil && c != nil && root.Vouches(c, mac, time.Now()) }
 }
 
-// securePlaces gives where the service may be over HTTPS: where the device says, at the
+// securePlaces gives where the service may be over HTTPS: where the device says, where it was met before, at the
 // well-known port, and at the other that is common if it is open.
-func securePlaces(all []place, open []uint16) (out []place) {
+func securePlaces(all []place, open []uint16, met uint16) (out []place) {
 	for _, w := range all {
 		if w.scheme == "https" {
 			out = append(out, w)
 		}
 	}
-	for _, port := range []uint16{httpsPort, otherHTTPS} {
+	for _, port := range []uint16{met, httpsPort, otherHTTPS} {
 		w := place{"https", port, all[0].path}
-		if !slices.Contains(out, w) && (port == httpsPort || slices.Contains(open, port)) {
+		if port != 0 && !slices.Contains(out, w) && (port == met || port == httpsPort || slices.Contains(open, port)) {
 			out = append(out, w)
 		}
 	}
@@ -56,10 +56,10 @@ const (
 // lookTLS looks whether the device service answers over HTTPS, and takes down what it
 // finds. Nothing but the time is asked, which a device tells everyone. HTTPS that is
 // announced, or whose port is open, is never taken for absent because it is slow.
-func lookTLS(ctx context.Context, path *reach.Path, at netip.Addr, m *wsd.Match, ours vouching, f *device.Facts) {
-	all := placesOf(m)
+func lookTLS(ctx context.Context, path *reach.Path, h Host, m *wsd.Match, ours vouching, f *device.Facts) {
+	all, at := placesOf(m), h.Addr
 	var mute string
-	for _, w := range securePlaces(all, f.Ports) {
+	for _, w := range securePlaces(all, f.Ports, h.Met.HTTPS) {
 		announced := len(m.XAddrs) > 0 && slices.Contains(all, w)
 		limit := tlsLook
 		if announced {

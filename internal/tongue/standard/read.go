@@ -145,6 +145,21 @@ func newCarrier(p *reach.Path) *carrier {
 type Host struct {
 	MAC  device.MAC
 	Addr netip.Addr
+	Met  Met
+}
+
+// Met is where a device's service was met before, beside the usual ports; zero is nowhere else.
+type Met struct{ HTTP, HTTPS uint16 }
+
+// places are those, and then the usual ones.
+func (m Met) places() (out []place) {
+	if m.HTTP != 0 {
+		out = append(out, place{"http", m.HTTP, onvif.DefaultPath})
+	}
+	if m.HTTPS != 0 {
+		out = append(out, place{"https", m.HTTPS, onvif.DefaultPath})
+	}
+	return append(out, usualPlaces...)
 }
 
 // Read asks a device's service for what it tells without a password. root is that of the site's
@@ -159,7 +174,7 @@ func Read(ctx context.Context, n *reach.Net, v *reach.Visitor, key Host, m *wsd.
 	defer c.CloseIdleConnections()
 	s, err := ReadBy(ctx, c, key, m)
 	if err == nil {
-		lookTLS(ctx, path, key.Addr, m, vouchingFor(root, key.MAC), &s.Facts)
+		lookTLS(ctx, path, key, m, vouchingFor(root, key.MAC), &s.Facts)
 	}
 	return s, err
 }
@@ -168,7 +183,7 @@ func Read(ctx context.Context, n *reach.Net, v *reach.Visitor, key Host, m *wsd.
 // places that the device names, then the usual ones.
 func ReadBy(ctx context.Context, rt http.RoundTripper, key Host, m *wsd.Match) (s device.Sighting, err error) {
 	all := placesOf(m)
-	for _, usual := range usualPlaces {
+	for _, usual := range key.Met.places() {
 		if !slices.Contains(all, usual) {
 			all = append(all, usual)
 		}
@@ -336,7 +351,7 @@ func IsThere(ctx context.Context, n *reach.Net, v *reach.Visitor, h Host, limit 
 		return false
 	}
 	defer path.Close()
-	for _, w := range usualPlaces {
+	for _, w := range h.Met.places() {
 		ctx, cancel := context.WithTimeoutCause(ctx, limit, errors.New("no answer"))
 		c := newCarrier(path)
 		client := onvif.New(w.scheme, hostOf(h.Addr), w.service(), c)

@@ -27,8 +27,9 @@ func TestPlacesOfTheService(t *testing.T) {
 		assert.Equal(t, c.want, got, name)
 		assert.Equal(t, c.first, got[0].service(), name)
 	}
-	assert.Equal(t, []place{{"https", 8443, "/s"}, {"https", 443, "/dev"}}, securePlaces([]place{{"http", 80, "/dev"}, {"https", 8443, "/s"}}, nil))
-	assert.Equal(t, []place{{"https", 443, "/dev"}, {"https", 8443, "/dev"}}, securePlaces([]place{{"http", 80, "/dev"}}, []uint16{80, 8443}))
+	assert.Equal(t, []place{{"https", 8443, "/s"}, {"https", 443, "/dev"}}, securePlaces([]place{{"http", 80, "/dev"}, {"https", 8443, "/s"}}, nil, 0))
+	assert.Equal(t, []place{{"https", 443, "/dev"}, {"https", 8443, "/dev"}}, securePlaces([]place{{"http", 80, "/dev"}}, []uint16{80, 8443}, 0))
+	assert.Equal(t, []place{{"https", 7041, "/dev"}, {"https", 443, "/dev"}}, securePlaces([]place{{"http", 80, "/dev"}}, nil, 7041))
 	assert.Equal(t, ":443/dev", secured(commission.Plan{Service: ":8080/dev", TLS: &device.TLS{Port: 443}}))
 	assert.Equal(t, ":8443/onvif/device_service", secured(commission.Plan{TLS: &device.TLS{Port: 8443}}))
 }

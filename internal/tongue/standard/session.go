@@ -14,7 +14,9 @@ import (
 	"janustat/core/secret"
 	"janustat/core/settings/certificate"
 	"janustat/core/settings/discovery"
+	"janustat/core/settings/httpport"
 	"janustat/core/settings/https"
+	"janustat/core/settings/httpsport"
 	"janustat/core/settings/outside"
 	"janustat/core/settings/plainhttp"
 	"janustat/core/settings/rtspport"
@@ -43,6 +45,7 @@ type session struct {
 	endpoint string          // as it told by discovery in this conversation
 	known    bool            // it told the identity that is on record, if one is
 	secure   *device.TLS     // where it is met over HTTPS from now on
+	moved    string          // where its service is from now on
 }
 
 // The standard device service can do all of this.
@@ -58,6 +61,9 @@ var _ interface {
 	https.Switch
 	plainhttp.Switch
 	commission.Secured
+	commission.Moved
+	httpport.Keeper
+	httpsport.Keeper
 	commission.Vouched
 	certificate.Holder
 	commission.Backer
@@ -108,6 +114,7 @@ func (s *session) read(ctx context.Context) (commission.Found, error) {
 		return f, err
 	}
 	f.Make, f.Model, f.Serial, f.Firmware, f.Hardware = info.Make, info.Model, info.Serial, info.Firmware, info.Hardware
+	f.Service = s.plan.Service
 	if f.Settings, f.MACs, err = s.Network(ctx, s.at, s.plan.MAC); err != nil {
 		return f, err
 	}

@@ -47,7 +47,11 @@ func (Tongue) Open(ctx context.Context, w tongue.Way, p commission.Plan, at neti
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, openLimit, errors.New("its service does not answer"))
 	defer cancel()
-	for {
+	other, differs := elsewhere(p)
+	for tries := 0; ; tries++ {
+		if differs && tries > 0 {
+			p, other = other, p // in turn
+		}
 		by := newCarrier(path)
 		c := onvif.New("http", hostOf(at), p.Service, by).Veiled(w.Blank())
 		if p.TLS != nil {
