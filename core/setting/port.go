@@ -47,7 +47,7 @@ func (p Ports) Of(at netip.Prefix) (uint16, error) {
 	a := at.Addr().As4()
 	n := uint32(p.Port) + binary.BigEndian.Uint32(a[:])&(1<<(32-at.Bits())-1) // the number of 10.61.8.41/24 is 41
 	if n > 65535 {
-		return 0, fmt.Errorf("%d and the number of %s in its subnet make %d: ports end at 65535. Take a lower base", p.Port, at.Addr(), n)
+		return 0, fmt.Errorf("%d+ and the number of %s in its subnet make %d: ports end at 65535. Take a lower base", p.Port, at.Addr(), n)
 	}
 	return uint16(n), nil
 }
@@ -56,11 +56,11 @@ func (p Ports) Of(at netip.Prefix) (uint16, error) {
 // one forwarded address they would be one.
 func (p Ports) Meets(o Ports, subnet netip.Prefix) bool {
 	hosts := uint32(1) << (32 - subnet.Bits())
-	span := func(x Ports) (from, to uint32) {
-		if x.Each {
-			return uint32(x.Port), uint32(x.Port) + hosts - 1
+	span := func(of Ports) (from, to uint32) {
+		if of.Each {
+			return uint32(of.Port), uint32(of.Port) + hosts - 1
 		}
-		return uint32(x.Port), uint32(x.Port)
+		return uint32(of.Port), uint32(of.Port)
 	}
 	a, b := span(p)
 	c, d := span(o)
