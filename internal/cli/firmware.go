@@ -258,7 +258,7 @@ func agreedText(x *work.Firmware) string {
 func firmwareState(x *work.Firmware) cell {
 	switch {
 	case x.Outcome == work.Flashed || x.Outcome == work.FlashedRestored:
-		return styled(string(x.Outcome), &goodStyle)
+		return styled(string(x.Outcome)+" ("+x.Was+" before)", &goodStyle)
 	case x.Outcome != "":
 		return styled(string(x.Outcome), &badStyle)
 	case x.Standing.State == firmware.Agreed:

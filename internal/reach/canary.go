@@ -150,7 +150,7 @@ func (n *Net) judge(q *question) {
 			continue
 		}
 		// Answers come in order: one to each, or one to those alone that were put to it by itself.
-		took := func() time.Duration { return canaryAnswer/2 + 2*min(time.Since(asked), canaryAlive) }
+		took := func() time.Duration { return canaryAnswer/3 + 2*min(time.Since(asked), canaryAlive) }
 		arrived := wait(took())
 		if !arrived { // whoever is busy is slow once; it is asked once more
 			asked = time.Now()
@@ -167,11 +167,14 @@ func (n *Net) judge(q *question) {
 	n.judged(q, false, false)
 }
 
-// unjudged ends a question of which nothing is concluded: this laptop itself was late.
+// unjudged ends a question of which no limit is concluded: this laptop itself was late. It counts among those
+// that may be lost, so that a busy laptop asks more often, and not less.
 func (n *Net) unjudged() {
 	n.crowd.mu.Lock()
 	defer n.crowd.mu.Unlock()
 	n.crowd.settle()
+	n.crowd.judged++
+	n.crowd.lost++
 }
 
 // settle ends the question that is under way. The lock is held.
