@@ -172,7 +172,7 @@ func Open(dir string, x *firmware.Image) (commission.Image, error) {
 	case err != nil:
 		return commission.Image{}, fmt.Errorf("%w: %w", ErrList, err)
 	case sum != x.SHA256:
-		return commission.Image{}, fmt.Errorf("%w: %s has changed: its SHA-256 is %s, and not %s. Nothing was sent", ErrList, x.File, sum, x.SHA256)
+		return commission.Image{}, fmt.Errorf("%w: %s has changed: its SHA-256 is %s, and not %s. Nothing was sent: put the file back, or correct its entry", ErrList, x.File, sum, x.SHA256)
 	}
 	return commission.Image{Name: filepath.Base(path), Size: size, Open: func() (io.ReadCloser, error) {
 		f, err := os.Open(path)
