@@ -117,9 +117,6 @@ type Backer interface {
 	Backup(ctx context.Context) ([]File, error)
 }
 
-// ErrNoFirmware is returned where a device offers no operation by which its firmware could be replaced.
-var ErrNoFirmware = errors.New("it takes no firmware by the open standard")
-
 // Image is firmware that is sent to a device.
 type Image struct {
 	Name string

@@ -186,8 +186,10 @@ func (r *run) flashed(ctx context.Context, u Upgrade, from string, taken bool, l
 		return away(err)
 	}
 	if r.at != r.plan.From {
+		at := r.at
+		r.result.At = r.plan.From // anybody may claim its MAC: where it is, it tells when it is asked there
 		r.result.Flashed.State, r.result.Flashed.Version = FlashAway, ""
-		return trouble(nil, advice.Say("run %s, then %s", advice.Survey, advice.Commission), fmt.Sprintf("has come back at %s, and not at %s", r.at, r.plan.From))
+		return trouble(nil, advice.Say("run %s, then %s", advice.Survey, advice.Commission), fmt.Sprintf("has come back at %s, and not at %s", at, r.plan.From))
 	}
 	gone, settled := !r.stayed, false
 	for {

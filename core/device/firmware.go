@@ -14,8 +14,3 @@ func (e Upgraded) apply(d *Device) {
 		d.touched(e.At)
 	}
 }
-
-// FlashLost is that it has lost its settings by that: it is as it was delivered, and no alarm.
-type FlashLost struct{ At time.Time }
-
-func (e FlashLost) apply(d *Device) { Reset{At: e.At, Certain: true}.apply(d) }

@@ -144,7 +144,7 @@ func Events(r commission.Result, now time.Time) (out []device.Event) {
 		case f.Version != "":
 			out = append(out, device.Upgraded{At: now, Version: f.Version})
 		case f.State == commission.FlashFresh:
-			out = append(out, device.FlashLost{At: now})
+			out = append(out, device.Reset{At: now, Certain: true})
 		}
 	}
 	switch r.Reset {

@@ -1,6 +1,7 @@
 package setting
 
 import (
+	"context"
 	"encoding/binary"
 	"fmt"
 	"net/netip"
@@ -18,11 +19,6 @@ type Ports struct {
 
 // maxBase leaves room for the 4094 hosts of a /20.
 const maxBase = 61_000
-
-// PortForm is how a job sheet says it, with the port that is usual.
-func PortForm(usual uint16) string {
-	return fmt.Sprintf("a port, as `%d`; or `5000+`: 5000 and the number of its address in the subnet, so that 10.61.8.41 gets 5041", usual)
-}
 
 // ReadPorts reads what a job sheet says. Others are the ports that are usual for other protocols.
 func ReadPorts(said string, usual uint16, others ...uint16) (Ports, error) {
@@ -67,10 +63,14 @@ func (p Ports) Meets(o Ports, subnet netip.Prefix) bool {
 	return a <= d && c <= b
 }
 
-// WantedPort makes what a device is to have of a port, by what the job sheet says.
-func WantedPort(read func(string) (Ports, error), has func(Device) bool) func(string, Device) (string, error) {
-	return func(said string, d Device) (string, error) {
-		p, err := read(said)
+// Port makes a setting of a port, by the ability that sets it. Usual is the one that its form shows, others are the
+// usual ports of other protocols, and has tells which devices are to have one.
+func Port[Keeper any](s Setting, usual uint16, others []uint16, has func(Device) bool, get func(Keeper, context.Context) (port uint16, told bool, err error), set func(Keeper, context.Context, uint16) error) Setting {
+	s.Ports = func(said string) (Ports, error) { return ReadPorts(said, usual, others...) }
+	s.Form = fmt.Sprintf("a port, as `%d`; or `5000+`: 5000 and the number of its address in the subnet, so that 10.61.8.41 gets 5041", usual)
+	s.Check = func(said string) error { _, err := s.Ports(said); return err }
+	s.Wanted = func(said string, d Device) (string, error) {
+		p, err := s.Ports(said)
 		if err != nil || !has(d) || !d.Address.Addr().Is4() {
 			return "", nil //nolint:nilerr // Check has told it
 		}
@@ -80,4 +80,27 @@ func WantedPort(read func(string) (Ports, error), has func(Device) bool) func(st
 		}
 		return strconv.Itoa(int(port)), nil
 	}
+	s.Read = func(ctx context.Context, conversation any) (string, bool, error) {
+		k, ok := conversation.(Keeper)
+		if !ok {
+			return "", false, nil
+		}
+		port, told, err := get(k, ctx)
+		return strconv.Itoa(int(port)), told, err
+	}
+	s.Set = func(ctx context.Context, conversation any, value string) error {
+		k, err := Able[Keeper](conversation, s.Title)
+		if err != nil {
+			return err
+		}
+		port, err := strconv.ParseUint(value, 10, 16)
+		if err != nil {
+			return err
+		}
+		return set(k, ctx, uint16(port))
+	}
+	return s
 }
+
+// Every is for a port that any device may have.
+func Every(Device) bool { return true }

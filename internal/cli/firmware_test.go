@@ -206,6 +206,7 @@ func TestFirmwareThatIsCutOffIsGoneOnWith(t *testing.T) {
 			code, out, errs := c.runUntil(ctx, "", "firmware", "C01", "--apply", "--yes", "--quiet")
 			stop()
 			assert.NotEqual(t, ExitDone, code, out+errs)
+			assert.Contains(t, out, "`janustat firmware C01 --apply`: it goes on from here")
 			out = c.must("firmware", "C01", "--apply", "--yes", "--quiet")
 			assert.NotContains(t, out, "needs you")
 			for _, e := range c.logs.Events() {

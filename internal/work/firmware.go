@@ -11,6 +11,7 @@ import (
 
 	"filippo.io/age"
 
+	"janustat/core/advice"
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/firmware"
@@ -246,7 +247,9 @@ func (f *flasher) bring(ctx context.Context, x *Firmware, plan commission.Plan) 
 		}
 		if r.Status != commission.Done {
 			x.astray = r.Flashed != nil && (r.Flashed.State == commission.FlashFresh || r.Flashed.State == commission.FlashAway)
-			x.fails(r.Reason, r.Next.Text(f.d.Words))
+			if x.fails(r.Reason, r.Next.Text(f.d.Words)); ctx.Err() != nil {
+				x.Next = advice.Say("run %s: it goes on from here", advice.Firmware.On(x.Device.Tag)).Text(f.d.Words)
+			}
 			return
 		}
 	}

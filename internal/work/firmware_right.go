@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"janustat/core/advice"
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/internal/survey"
@@ -77,7 +78,7 @@ func (f *flasher) seek(ctx context.Context, x *device.Device) error {
 		if now.Serial != "" && here.Serial != "" && now.Serial != here.Serial {
 			return fmt.Errorf("the device that answers by its MAC has another serial number, %s and not %s: nothing was sent to it", now.Serial, here.Serial)
 		}
-		here.Apply(device.FlashLost{At: time.Now()})
+		here.Apply(device.Reset{At: time.Now(), Certain: true})
 		return nil
 	}
 	s.Enough = met
@@ -160,7 +161,7 @@ func (f *flasher) settle(ctx context.Context, list []*Firmware) {
 		})
 		if err != nil {
 			for _, x := range list {
-				x.fails("it has its version, and could not be proved: "+err.Error(), "")
+				x.fails("has its version, and could not be proved: "+err.Error(), advice.Say("look at it: %s, %s", advice.Prove, advice.Web.On(x.Device.Tag)).Text(f.d.Words))
 			}
 			return
 		}
@@ -169,7 +170,7 @@ func (f *flasher) settle(ctx context.Context, list []*Firmware) {
 		for _, x := range wrong {
 			only[x.Device.ID] = true
 			if x.Outcome = FlashedRestored; round > 0 {
-				x.fails("it has its version, and is not as it was: "+why[x.Device.ID], "")
+				x.fails("has its version, and is not as it was: "+why[x.Device.ID], advice.Say("look at it: %s, %s", advice.Prove, advice.Web.On(x.Device.Tag)).Text(f.d.Words))
 			}
 		}
 		if len(wrong) == 0 || round > 0 {

@@ -4,7 +4,6 @@ package httpport
 
 import (
 	"context"
-	"strconv"
 
 	"janustat/core/setting"
 )
@@ -23,34 +22,11 @@ type Keeper interface {
 	SetHTTPPort(ctx context.Context, port uint16) error
 }
 
-func read(said string) (setting.Ports, error) { return setting.ReadPorts(said, Usual, 443, 554) }
-
 // Setting is the port. It is set once the device is at its address, and a conversation begins anew with it.
-var Setting = setting.Setting{
+var Setting = setting.Port(setting.Setting{
 	Name: Name, Title: "HTTP port", Told: "HTTP port set to %s", Head: "http port",
-	Holds: "it serves HTTP at the port that the job sheet says",
-	Key:   "ports.http", Form: setting.PortForm(8000), Ports: read,
+	Holds:   "it serves HTTP at the port that the job sheet says",
+	Key:     "ports.http",
 	Meaning: "where devices serve their pages and their service over HTTP: for routers that forward a port to each", Otherwise: "each keeps its own",
-	Check:  func(said string) error { _, err := read(said); return err },
-	Wanted: setting.WantedPort(read, func(setting.Device) bool { return true }),
-	Opens:  true, Last: true, Optional: true,
-	Read: func(ctx context.Context, conversation any) (string, bool, error) {
-		k, ok := conversation.(Keeper)
-		if !ok {
-			return "", false, nil
-		}
-		port, told, err := k.HTTPPort(ctx)
-		return strconv.Itoa(int(port)), told, err
-	},
-	Set: func(ctx context.Context, conversation any, value string) error {
-		k, err := setting.Able[Keeper](conversation, "HTTP port")
-		if err != nil {
-			return err
-		}
-		port, err := strconv.ParseUint(value, 10, 16)
-		if err != nil {
-			return err
-		}
-		return k.SetHTTPPort(ctx, uint16(port))
-	},
-}
+	Opens: true, Last: true, Optional: true,
+}, 8000, []uint16{443, 554}, setting.Every, Keeper.HTTPPort, Keeper.SetHTTPPort)

@@ -4,16 +4,12 @@ package httpsport
 
 import (
 	"context"
-	"strconv"
 
 	"janustat/core/setting"
 )
 
 // Name is that of the setting.
 const Name setting.Name = "https port"
-
-// Usual is the port of HTTPS (RFC 9110, 4.2.2).
-const Usual = 443
 
 // Keeper is the ability to serve HTTPS at another port (Core Specification, SetNetworkProtocols).
 type Keeper interface {
@@ -23,34 +19,11 @@ type Keeper interface {
 	SetHTTPSPort(ctx context.Context, port uint16) error
 }
 
-func read(said string) (setting.Ports, error) { return setting.ReadPorts(said, Usual, 80, 554) }
-
 // Setting is the port. It is set once the device is at its address, and a conversation begins anew with it.
-var Setting = setting.Setting{
+var Setting = setting.Port(setting.Setting{
 	Name: Name, Title: "HTTPS port", Told: "HTTPS port set to %s", Head: "https port",
-	Holds: "it serves HTTPS at the port that the job sheet says",
-	Key:   "ports.https", Form: setting.PortForm(8443), Ports: read,
+	Holds:   "it serves HTTPS at the port that the job sheet says",
+	Key:     "ports.https",
 	Meaning: "where devices serve their pages and their service over HTTPS, on those that were opened over it: for routers that forward a port to each", Otherwise: "each keeps its own",
-	Check:  func(said string) error { _, err := read(said); return err },
-	Wanted: setting.WantedPort(read, func(setting.Device) bool { return true }),
-	Opens:  true, Last: true, Optional: true,
-	Read: func(ctx context.Context, conversation any) (string, bool, error) {
-		k, ok := conversation.(Keeper)
-		if !ok {
-			return "", false, nil
-		}
-		port, told, err := k.HTTPSPort(ctx)
-		return strconv.Itoa(int(port)), told, err
-	},
-	Set: func(ctx context.Context, conversation any, value string) error {
-		k, err := setting.Able[Keeper](conversation, "HTTPS port")
-		if err != nil {
-			return err
-		}
-		port, err := strconv.ParseUint(value, 10, 16)
-		if err != nil {
-			return err
-		}
-		return k.SetHTTPSPort(ctx, uint16(port))
-	},
-}
+	Opens: true, Last: true, Optional: true,
+}, 8443, []uint16{80, 554}, setting.Every, Keeper.HTTPSPort, Keeper.SetHTTPSPort)

@@ -4,7 +4,6 @@ package rtspport
 
 import (
 	"context"
-	"strconv"
 	"time"
 
 	"janustat/core/setting"
@@ -20,34 +19,11 @@ type Keeper interface {
 	SetRTSPPort(ctx context.Context, port uint16) error
 }
 
-func read(said string) (setting.Ports, error) { return setting.ReadPorts(said, 554, 80, 443) }
-
 // Setting is the port.
-var Setting = setting.Setting{
+var Setting = setting.Port(setting.Setting{
 	Name: Name, Title: "RTSP port", Told: "RTSP port set to %s", Head: "rtsp",
-	Holds: "it plays at the port that the job sheet says",
-	Key:   "ports.rtsp", Form: setting.PortForm(554), Ports: read,
+	Holds:   "it plays at the port that the job sheet says",
+	Key:     "ports.rtsp",
 	Meaning: "where cameras and door stations play their pictures: for routers that forward a port to each", Otherwise: "each keeps its own",
-	Check:   func(said string) error { _, err := read(said); return err },
-	Wanted:  setting.WantedPort(read, func(d setting.Device) bool { return d.Camera }),
 	Settles: 20 * time.Second,
-	Read: func(ctx context.Context, conversation any) (string, bool, error) {
-		k, ok := conversation.(Keeper)
-		if !ok {
-			return "", false, nil
-		}
-		port, told, err := k.RTSPPort(ctx)
-		return strconv.Itoa(int(port)), told, err
-	},
-	Set: func(ctx context.Context, conversation any, value string) error {
-		k, err := setting.Able[Keeper](conversation, "RTSP port")
-		if err != nil {
-			return err
-		}
-		port, err := strconv.ParseUint(value, 10, 16)
-		if err != nil {
-			return err
-		}
-		return k.SetRTSPPort(ctx, uint16(port))
-	},
-}
+}, 554, []uint16{80, 443}, func(d setting.Device) bool { return d.Camera }, Keeper.RTSPPort, Keeper.SetRTSPPort)

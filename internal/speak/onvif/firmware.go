@@ -91,19 +91,12 @@ func (c *Client) upload(ctx context.Context, at string, img Image) error {
 	if res, err := c.client(l).Do(head); err == nil {
 		res.Body.Close()
 	}
-	res, err := c.sendImage(ctx, l, at, "application/octet-stream", img.Size, img.Open)
+	_, status, err := c.sendImage(ctx, l, at, "application/octet-stream", img.Size, img.Open)
+	if err == nil && status >= http.StatusMultipleChoices {
+		err = &soap.Fault{Status: status}
+	}
 	if err != nil {
 		return fmt.Errorf("upload: %w", err)
-	}
-	defer res.Body.Close()
-	said, _ := io.ReadAll(io.LimitReader(res.Body, soap.MaxMessage)) // what it says beside its status is for people
-	if res.StatusCode >= http.StatusMultipleChoices {
-		fault := &soap.Fault{Status: res.StatusCode}
-		if err := soap.Decode(bytes.NewReader(said), nil); errors.As(err, &fault) {
-			fault.Status = res.StatusCode
-		}
-		c.quieten(fault)
-		return fmt.Errorf("upload: %w", fault)
 	}
 	return nil
 }
@@ -143,7 +136,7 @@ func (c *Client) flashAttached(ctx context.Context, img Image, why error) error 
 	kind := mime.FormatMediaType("multipart/related", map[string]string{
 		"type": "application/xop+xml", "start": "<main@message>", "start-info": "application/soap+xml", "boundary": m.Boundary(), "action": deviceNS + "/UpgradeSystemFirmware",
 	})
-	res, err := c.sendImage(ctx, way, c.url, kind, int64(before.Len())+img.Size+int64(len(after)), func() (io.ReadCloser, error) {
+	said, status, err := c.sendImage(ctx, way, c.url, kind, int64(before.Len())+img.Size+int64(len(after)), func() (io.ReadCloser, error) {
 		f, err := img.Open()
 		if err != nil {
 			return nil, err
@@ -153,23 +146,18 @@ func (c *Client) flashAttached(ctx context.Context, img Image, why error) error 
 	if err != nil {
 		return fmt.Errorf("UpgradeSystemFirmware: %w", err)
 	}
-	defer res.Body.Close()
-	said, err := io.ReadAll(io.LimitReader(res.Body, soap.MaxMessage))
-	if err != nil {
-		return fmt.Errorf("UpgradeSystemFirmware: %w: %w", ErrNoReply, err)
-	}
 	err = soap.Decode(bytes.NewReader(said), nil)
 	var fault *soap.Fault
 	switch {
 	case errors.As(err, &fault):
-		fault.Status = res.StatusCode
+		fault.Status = status
 		c.quieten(fault)
 		if fault.Last("ActionNotSupported") || fault.Last("UnknownAction") {
 			return fmt.Errorf("%w: %w", ErrNoFirmware, why)
 		}
 		return fmt.Errorf("UpgradeSystemFirmware: %w", fault)
-	case res.StatusCode >= http.StatusMultipleChoices:
-		return fmt.Errorf("UpgradeSystemFirmware: %w", &soap.Fault{Status: res.StatusCode})
+	case status >= http.StatusMultipleChoices:
+		return fmt.Errorf("UpgradeSystemFirmware: %w", &soap.Fault{Status: status})
 	case err != nil || soap.Names(said) != "UpgradeSystemFirmwareResponse":
 		return fmt.Errorf("UpgradeSystemFirmware: %w: what came back is not its answer", ErrNoReply)
 	}
@@ -182,8 +170,8 @@ type framed struct {
 	io.Closer
 }
 
-// sendImage posts what holds an image. It may take as long as the device goes on taking it.
-func (c *Client) sendImage(ctx context.Context, way http.RoundTripper, to, kind string, size int64, open func() (io.ReadCloser, error)) (_ *http.Response, err error) {
+// sendImage posts what holds an image, and reads the answer. It may take as long as the device goes on taking it.
+func (c *Client) sendImage(ctx context.Context, way http.RoundTripper, to, kind string, size int64, open func() (io.ReadCloser, error)) (answer []byte, status int, err error) {
 	told := trace.Begin(ctx, "device service", "firmware", to)
 	defer func() {
 		if err != nil {
@@ -193,8 +181,10 @@ func (c *Client) sendImage(ctx context.Context, way http.RoundTripper, to, kind 
 		}
 	}()
 	c.Close() // on a fresh connection: it is not sent again
+	defer c.Close()
 	// It is no secret, and not what anybody captures traffic for.
 	ctx, stop := context.WithCancelCause(confidential(ctx))
+	defer stop(nil)
 	patience := time.AfterFunc(uploadStall, func() { stop(errors.New("it took nothing more of the image for " + uploadStall.String())) })
 	connected := false
 	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { connected = true }})
@@ -207,7 +197,7 @@ func (c *Client) sendImage(ctx context.Context, way http.RoundTripper, to, kind 
 	}}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, to, nil)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	req.ContentLength, req.GetBody = size, func() (io.ReadCloser, error) {
 		r, err := open()
@@ -221,35 +211,23 @@ func (c *Client) sendImage(ctx context.Context, way http.RoundTripper, to, kind 
 	ours := c.client(opened{way})
 	ours.Timeout = 0
 	res, err := ours.Do(req)
+	if err == nil {
+		defer res.Body.Close()
+		status = res.StatusCode
+		answer, err = io.ReadAll(io.LimitReader(res.Body, soap.MaxMessage))
+	}
 	patience.Stop()
 	switch own := fed.failed(); {
 	case own != nil:
-		if err == nil {
-			res.Body.Close()
-		}
-		return nil, own
+		return nil, 0, own
 	case err != nil && context.Cause(ctx) != nil:
-		return nil, fmt.Errorf("%w: %w", ErrNoReply, context.Cause(ctx))
+		return nil, 0, fmt.Errorf("%w: %w", ErrNoReply, context.Cause(ctx))
 	case err != nil && !connected:
-		return nil, fmt.Errorf("%w: %w", ErrUnreachable, inner(err))
+		return nil, 0, fmt.Errorf("%w: %w", ErrUnreachable, inner(err))
 	case err != nil:
-		return nil, fmt.Errorf("%w: %w", ErrNoReply, inner(err))
+		return nil, 0, fmt.Errorf("%w: %w", ErrNoReply, inner(err))
 	}
-	res.Body = framed{res.Body, ending{res.Body, func() { stop(nil); c.Close() }}}
-	return res, nil
-}
-
-// ending does something once what it closes is closed.
-type ending struct {
-	io.Closer
-	then func()
-}
-
-// Close implements io.Closer.
-func (e ending) Close() error {
-	err := e.Closer.Close()
-	e.then()
-	return err
+	return answer, status, nil
 }
 
 // opened is a way on which the body of a request is opened as it is sent, once each time.

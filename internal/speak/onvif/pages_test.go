@@ -52,4 +52,7 @@ func TestAPageOfAnErrorIsNoRefusal(t *testing.T) {
 		}
 		assert.Equal(t, c.asked, asked, name)
 	}
+	for _, once := range []string{setTime, factoryReset, "CreateUsers", "SystemReboot"} {
+		assert.False(t, setsAlike(once), once)
+	}
 }

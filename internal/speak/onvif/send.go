@@ -86,9 +86,9 @@ func isPage(status int, answer []byte) bool {
 }
 
 // setsAlike reports whether an operation that is carried out twice leaves the device as one that is
-// carried out once.
+// carried out once. A time is another one by then.
 func setsAlike(operation string) bool {
-	return strings.HasPrefix(operation, "Set") && operation != "SetSystemFactoryDefault"
+	return strings.HasPrefix(operation, "Set") && operation != factoryReset && operation != setTime
 }
 
 // A device that is busy is asked again so often, as long as it is back within busyLimit.
