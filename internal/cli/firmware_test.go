@@ -127,8 +127,8 @@ devices:
 func agreeOn(c *crew, models ...string) {
 	for i := 0; i < len(models); i += 3 {
 		file := filepath.Join(c.t.TempDir(), models[i+1]+".bin")
-		require.NoError(c.t, os.WriteFile(file, bench.Image(models[i], models[i+1], "8.0", 2_000_000), 0o644))
-		c.must("firmware", "add", file, "--like", models[i+2], "--version", "8.0")
+		require.NoError(c.t, os.WriteFile(file, bench.Image(models[i], models[i+1], "12.0", 2_000_000), 0o644))
+		c.must("firmware", "add", file, "--like", models[i+2], "--version", "12.0")
 	}
 }
 
@@ -156,19 +156,19 @@ func TestFirmwareGoesToRecordersLast(t *testing.T) {
 		}
 		for _, i := range r.Open {
 			if i.What == "firmware" {
-				assert.Contains(t, i.Text, "8.0 is agreed on")
+				assert.Contains(t, i.Text, "12.0 is agreed on")
 				open++
 			}
 		}
 		return versions, open
 	}
 	versions, open := agreed()
-	assert.Equal(t, []string{"7 8.0", "7 8.0", "1.4 8.0", "1.4 8.0", "1.4 8.0"}, versions)
+	assert.Equal(t, []string{"7 12.0", "7 12.0", "1.4 12.0", "1.4 12.0", "1.4 12.0"}, versions)
 	assert.Equal(t, 5, open)
 	var order []string
 	var mu sync.Mutex
 	stop := c.logs.On(func(e bench.Event) {
-		if e.OK && (e.Op == "StartFirmwareUpgrade" || e.Op == "Firmware 8.0") {
+		if e.OK && (e.Op == "StartFirmwareUpgrade" || e.Op == "Firmware 12.0") {
 			mu.Lock()
 			defer mu.Unlock()
 			order = append(order, e.Host[:3]+" "+e.Op[:1])
@@ -181,15 +181,15 @@ func TestFirmwareGoesToRecordersLast(t *testing.T) {
 	assert.Equal(t, []string{"rec S", "rec F", "rec S", "rec F"}, order[6:])
 	assert.Contains(t, c.must("firmware"), "5 as agreed, 0 due")
 	versions, open = agreed()
-	assert.Equal(t, []string{"8.0", "8.0", "8.0", "8.0", "8.0"}, versions)
+	assert.Equal(t, []string{"12.0", "12.0", "12.0", "12.0", "12.0"}, versions)
 	assert.Zero(t, open)
-	assert.Contains(t, c.must("show", "C01"), "8.0")
+	assert.Contains(t, c.must("show", "C01"), "12.0")
 }
 
 // A run that is cut off anywhere is gone on with by the next one, which sends nothing twice.
 func TestFirmwareThatIsCutOffIsGoneOnWith(t *testing.T) {
 	t.Parallel()
-	for _, op := range []string{"StartFirmwareUpgrade", "Firmware 8.0"} {
+	for _, op := range []string{"StartFirmwareUpgrade", "Firmware 12.0"} {
 		t.Run(op, func(t *testing.T) {
 			t.Parallel()
 			c := hire(t, rollSite, "--subnet", "10.61.8.0/23")
@@ -210,7 +210,7 @@ func TestFirmwareThatIsCutOffIsGoneOnWith(t *testing.T) {
 			out = c.must("firmware", "C01", "--apply", "--yes", "--quiet")
 			assert.NotContains(t, out, "needs you")
 			for _, e := range c.logs.Events() {
-				if e.OK && e.Op == "Firmware 8.0" {
+				if e.OK && e.Op == "Firmware 12.0" {
 					started++
 				}
 			}
@@ -232,7 +232,7 @@ func TestAStrangerInThePlaceOfADeviceThatRestartsWithItsFirmware(t *testing.T) {
 	c.json(&rows, "list", "C01")
 	d := c.bench.Device("cam-1")
 	stop := c.logs.On(func(e bench.Event) {
-		if e.OK && e.Op == "Firmware 8.0" && e.Host == "cam-1" {
+		if e.OK && e.Op == "Firmware 12.0" && e.Host == "cam-1" {
 			go d.Usurp(bench.Pose{Fresh: true, Serial: "ANOTHER"})
 		}
 	})
@@ -249,4 +249,29 @@ func TestAStrangerInThePlaceOfADeviceThatRestartsWithItsFirmware(t *testing.T) {
 	out = c.must("commission", "C01", "--yes", "--quiet")
 	assert.Contains(t, out, "1 done")
 	assert.Contains(t, c.must("prove", "C01", "--quiet"), "1 of 1 devices proved")
+}
+
+// A camera with everything (HTTPS at a port of its own, the site's certificate, no HTTP) and another on a recorder's
+// channel lose all of it by their firmware, and have it again after one run.
+func TestWhatFirmwareTakesIsGivenBack(t *testing.T) {
+	t.Parallel()
+	c := hire(t, `
+site: Back
+seed: 11
+laptop: {mac: "02:1a:70:00:00:01", addresses: [10.61.8.200/23]}
+devices:
+  - {id: eye, model: oakhollow-eye, mac: "02:0a:c0:00:01:01", serial: E1, restart: 1s, manners: [keystore, firmware, firmware resets]}
+  - {id: dome, model: verrine-dome, mac: "02:e4:42:00:01:01", serial: D1, restart: 1s, manners: [firmware, firmware resets]}
+  - {id: rec, model: tallow-recorder, mac: "02:7a:11:00:00:20", serial: R1, restart: 1s}
+`, "--subnet", "10.61.8.0/23")
+	c.sheet("https: on\ncertificates: site\nhttp: off\nports: {https: 7000+}\nchannels: auto\n")
+	c.prepare()
+	c.must("commission", "--yes", "--quiet")
+	agreeOn(c, "Oakhollow", "Eye Two", "02:0a:c0:00:01:01", "Verrine", "Dome 420", "02:e4:42:00:01:01")
+	out := c.must("firmware", "--apply", "--yes", "--quiet")
+	assert.Equal(t, 2, strings.Count(out, "done, settings restored"), out)
+	_, proof, _ := c.run("", "prove", "--quiet")
+	assert.Contains(t, proof, "3 of 3 devices proved") // old passwords may be untested, for the budget of tries
+	assert.Regexp(t, `02:0a:c0:00:01:01 +for 10.61.8.4\d +704\d +off`, c.must("list", "--columns", "mac,site_certificate,https_port,http"))
+	c.writesNothing()
 }

@@ -227,7 +227,7 @@ func (a *App) restore(ctx context.Context, w worked, with device.MAC, wait time.
 		if err := a.park(ctx, w.Desk, n, w.planner, partners, []string{back.Tag}); err != nil {
 			return err
 		}
-		plans, err := w.Recommission(w.planner, back, partners)
+		plans, err := w.Recommission(w.planner, partners, back)
 		if err == nil {
 			err = a.carryOut(ctx, w.Desk, n, w.planner, plans, work.Crew{Size: 1, Hands: commission.DefaultHandLimit})
 		}

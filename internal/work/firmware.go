@@ -15,7 +15,6 @@ import (
 	"janustat/core/commission"
 	"janustat/core/device"
 	"janustat/core/firmware"
-	"janustat/core/text"
 	"janustat/internal/images"
 	"janustat/internal/reach"
 	"janustat/internal/store"
@@ -205,14 +204,13 @@ func (f *flasher) phase(ctx context.Context, list []*Firmware) {
 		}
 		return
 	}
+	var astray []*Firmware
 	for _, x := range list {
-		if !x.astray || ctx.Err() != nil {
-			continue
+		if x.astray && ctx.Err() == nil {
+			astray = append(astray, x)
 		}
-		if err := f.restore(ctx, x); err != nil {
-			x.fails(x.Why+"; then: "+text.Harmless(err.Error(), text.Long, f.d.Veil.Text), x.Next)
-			continue
-		}
+	}
+	for _, x := range f.restore(ctx, astray) {
 		f.bring(ctx, x, f.planner.KeyPlan(device.ByID(f.d.Devices, x.Device.ID)))
 		if x.right() {
 			x.Outcome = FlashedRestored

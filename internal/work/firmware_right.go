@@ -12,50 +12,69 @@ import (
 	"janustat/core/advice"
 	"janustat/core/commission"
 	"janustat/core/device"
+	"janustat/core/text"
 	"janustat/internal/survey"
 )
 
 // seekLimit is how long a device is looked for that is not where it was.
 const seekLimit = 3 * time.Minute
 
-// restore finds a device wherever it has come back to, and sets it up again as it was: with a new password
-// where it has lost that.
-func (f *flasher) restore(ctx context.Context, x *Firmware) error {
-	f.d.Say("  %s: looking for it, to set it up again …", x.Device.Tag)
-	if err := f.seek(ctx, x.Device); err != nil {
-		return err
+// restore finds devices wherever they have come back to, and sets them up again as they were, all of them together,
+// since they may work with each other: with a new password where they have lost that. It gives those that are.
+func (f *flasher) restore(ctx context.Context, list []*Firmware) (done []*Firmware) {
+	lost := func(x *Firmware, why string) {
+		x.fails(x.Why+"; then: "+text.Harmless(why, text.Long, f.d.Veil.Text), x.Next)
 	}
-	here := device.ByID(f.d.Devices, x.Device.ID)
-	if here.Access != device.Fresh {
-		plans, err := f.d.Plans(f.planner, f.d.Devices, Selection{here.ID: true}, nil)
-		if err != nil {
-			return err
+	var tags []string
+	for _, x := range list {
+		f.d.Say("  %s: looking for it, to set it up again …", x.Device.Tag)
+		err := f.seek(ctx, x.Device)
+		if here := device.ByID(f.d.Devices, x.Device.ID); err == nil && here.Access == device.Fresh {
+			if _, err = f.d.AwaitFresh(ctx, f.n, here, here.MAC, false, seekLimit); err == nil {
+				err = f.reload(ctx)
+			}
 		}
-		return f.carry(ctx, plans)
+		if err != nil {
+			lost(x, err.Error())
+			continue
+		}
+		done, tags = append(done, x), append(tags, x.Device.Tag)
 	}
-	back, err := f.d.AwaitFresh(ctx, f.n, here, here.MAC, false, seekLimit)
-	if err != nil {
-		return err
+	if len(done) == 0 {
+		return nil
 	}
-	tags := []string{back.Tag}
+	var back []*device.Device
+	for _, x := range done {
+		back = append(back, device.ByID(f.d.Devices, x.Device.ID))
+	}
 	partners := f.d.Partners(tags)
-	if _, err := f.d.Park(ctx, f.n, f.planner, partners, tags, f.tell); err != nil {
-		return err
+	_, err := f.d.Park(ctx, f.n, f.planner, partners, tags, f.tell)
+	var plans []commission.Plan
+	if err == nil {
+		plans, err = f.d.Recommission(f.planner, partners, back...)
 	}
-	plans, err := f.d.Recommission(f.planner, back, partners)
-	if err != nil {
-		return err
+	var results []commission.Result
+	if err == nil {
+		results, err = f.carry(ctx, plans)
 	}
-	return f.carry(ctx, plans)
+	return slices.DeleteFunc(done, func(x *Firmware) bool {
+		at := slices.IndexFunc(results, func(r commission.Result) bool { return r.Plan.ID == x.Device.ID })
+		switch {
+		case err != nil:
+			lost(x, err.Error())
+			return true
+		case at < 0 || results[at].Status == commission.Done:
+			return false
+		}
+		lost(x, results[at].Reason)
+		return true
+	})
 }
 
 // carry commissions, and takes over what is known then.
-func (f *flasher) carry(ctx context.Context, plans []commission.Plan) error {
+func (f *flasher) carry(ctx context.Context, plans []commission.Plan) ([]commission.Result, error) {
 	results, err := f.d.Commission(ctx, f.n, f.planner, plans, Crew{Size: flashWidth, Hands: commission.DefaultHandLimit}, f.tell)
-	if err := errors.Join(err, f.reload(ctx)); err != nil {
-		return err
-	}
-	return Left(ctx, results)
+	return results, errors.Join(err, f.reload(ctx))
 }
 
 // seek listens and asks until a device is heard, wherever it is.
@@ -178,7 +197,7 @@ func (f *flasher) settle(ctx context.Context, list []*Firmware) {
 		}
 		plans, err := f.d.Plans(f.planner, f.d.Devices, only, nil)
 		if err == nil {
-			err = f.carry(ctx, plans)
+			_, err = f.carry(ctx, plans)
 		}
 		if err != nil {
 			f.d.Log.Debug("putting right after firmware", "error", err) // what is left is told by what it is proved to be

@@ -112,17 +112,24 @@ func (d *Desk) replace(id int64, mac device.MAC, replaces bool, found []device.D
 	return &x, nil
 }
 
-// Recommission plans for a device that is back, with a new password, and for those that are to
-// know of it.
-func (d *Desk) Recommission(planner *Planner, back *device.Device, partners []*device.Device) ([]commission.Plan, error) {
-	for i := range planner.All {
-		if planner.All[i].ID == back.ID {
-			planner.All[i] = *back
+// Recommission plans for devices that are back, with new passwords where they are fresh, and for those that are
+// to know of them.
+func (d *Desk) Recommission(planner *Planner, partners []*device.Device, back ...*device.Device) ([]commission.Plan, error) {
+	var tags []string
+	for _, x := range back {
+		tags = append(tags, x.Tag)
+		for i := range planner.All {
+			if planner.All[i].ID == x.ID {
+				planner.All[i] = *x
+			}
+		}
+		if x.Access != device.Fresh {
+			continue
+		}
+		if err := planner.Renew(x); err != nil {
+			return nil, &Misuse{err}
 		}
 	}
 	planner.AdmitNewcomers = true // it was asked for by name
-	if err := planner.Renew(back); err != nil {
-		return nil, &Misuse{err}
-	}
-	return d.Rejoin(planner, partners, []string{back.Tag}, back)
+	return d.Rejoin(planner, partners, tags, back...)
 }
